@@ -1,0 +1,66 @@
+# A thin layer over CMake: each target sets up what it needs, builds, and runs. See CMakePresets.json.
+JOBS ?= $(shell nproc)
+BUILD = cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
+PREFIX ?= /usr/local
+
+.PHONY: demo test test-quick test-sanitized bench fuzz lint format size install docs clean
+
+demo:
+	@scripts/setup build
+	@$(call BUILD,release)
+	@build/release/bambino demo $(ARGS)
+
+test:
+	@scripts/setup test
+	@$(call BUILD,debug)
+	@cd build/debug && ctest --output-on-failure --parallel $(JOBS)
+
+# Units only: no camera, no browser, no decoder.
+test-quick:
+	@scripts/setup test
+	@$(call BUILD,debug)
+	@cd build/debug && ctest --output-on-failure --parallel $(JOBS) -L unit
+
+test-sanitized:
+	@scripts/setup test
+	@$(call BUILD,sanitized)
+	@cd build/sanitized && ctest --output-on-failure --parallel $(JOBS) -LE page
+
+bench:
+	@scripts/setup build
+	@$(call BUILD,bench)
+	@build/bench/bench/bench build/bench.json
+
+# FUZZ_SECONDS for each target.
+FUZZ_SECONDS ?= 60
+fuzz:
+	@scripts/setup fuzz
+	@$(call BUILD,fuzz)
+	@scripts/fuzz $(FUZZ_SECONDS)
+
+lint:
+	@scripts/setup lint
+	@scripts/lint
+
+format:
+	@scripts/setup lint
+	@git ls-files '*.c' '*.h' | xargs clang-format -i
+
+size:
+	@scripts/setup cross
+	@$(call BUILD,cortex-m)
+	@scripts/size
+
+docs:
+	@scripts/setup build
+	@$(call BUILD,release)
+	@scripts/config-reference
+
+install:
+	@scripts/setup build
+	@cmake --preset release -DCMAKE_INSTALL_PREFIX=$(PREFIX) >/dev/null
+	@cmake --build build/release --parallel $(JOBS) -- --no-print-directory -s
+	@cmake --install build/release
+
+clean:
+	@rm -rf build node_modules

@@ -1,0 +1,258 @@
+/* From a configuration that was read to a device that runs. */
+#include <errno.h>
+#include <libgen.h>
+#include <limits.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "cli.h"
+
+static volatile sig_atomic_t interrupted;
+static bmb_port *waiting_port;
+
+static void on_signal(int number)
+{
+    (void)number;
+    interrupted = 1;
+    if (waiting_port != NULL) waiting_port->wake(waiting_port->ctx); /* one write, allowed here */
+}
+
+void cli_catch_signals(bmb_port *port)
+{
+    const struct sigaction action = { .sa_handler = on_signal };
+    waiting_port = port;
+    sigaction(SIGINT, &action, NULL);
+    sigaction(SIGTERM, &action, NULL);
+}
+
+bool cli_interrupted(void)
+{
+    return interrupted != 0;
+}
+
+/* Clips are named relative to their configuration. */
+static void clip_path(const cli_config *file, const cli_camera *camera, char *out, size_t room)
+{
+    const char *slash = strrchr(file->path, '/');
+    if (camera->clip[0] == '/' || slash == NULL) {
+        snprintf(out, room, "%s", camera->clip);
+    } else {
+        snprintf(out, room, "%.*s/%s", (int)(slash - file->path), file->path, camera->clip);
+    }
+}
+
+bool cli_attach(cli_device *d)
+{
+    char paths[CLI_CAMERAS_MOST][2 * CLI_TEXT_MAX + 2];
+    bmb_sim_camera specs[CLI_CAMERAS_MOST];
+    size_t origin[CLI_CAMERAS_MOST], count = 0, missing = 0;
+    if (bmb_linux_create(&d->linux_port, &d->port) != BMB_OK) {
+        cli_error("the system has no file left for the device; raise the open-files limit");
+        return false;
+    }
+    for (size_t i = 0; i < d->file.camera_count; i++) {
+        const cli_camera *c = &d->file.cameras[i];
+        clip_path(&d->file, c, paths[i], sizeof paths[i]);
+        specs[count] = (bmb_sim_camera){ .name = c->name,
+                                         .kind = (bmb_sim_kind)c->kind,
+                                         .view = (bmb_sim_view)c->view,
+                                         .codec = (bmb_codec)c->codec,
+                                         .clip = paths[i],
+                                         .clip_mfps = c->clip_mfps };
+        origin[count++] = i;
+    }
+    for (;;) { /* a camera that cannot be had is left out, and the rest attached */
+        bmb_err err = bmb_sim_create(specs, count, &d->port, &d->sim, &missing);
+        if (err == BMB_OK) return true;
+        if (err == BMB_NO_MEMORY || count == 0) {
+            cli_error("there is not enough memory for the cameras");
+            return false;
+        }
+        d->camera_err[origin[missing]] = err;
+        memmove(specs + missing, specs + missing + 1, (count - missing - 1) * sizeof *specs);
+        memmove(origin + missing, origin + missing + 1, (count - missing - 1) * sizeof *origin);
+        count--;
+    }
+}
+
+const char *cli_missing_text(const cli_device *d, size_t camera, char *out, size_t room)
+{
+    const cli_camera *c = &d->file.cameras[camera];
+    char path[2 * CLI_TEXT_MAX + 2];
+    clip_path(&d->file, c, path, sizeof path);
+    if (c->kind == BMB_SIM_DRAWN) {
+        snprintf(out, room, "this build has no %s encoder; install it and build again, or use source = clip",
+                 c->codec == BMB_CODEC_H264 ? "H.264" : "JPEG");
+    } else if (c->clip[0] == '\0') {
+        snprintf(out, room, "source = clip needs a key clip = FILE");
+    } else if (d->camera_err[camera] == BMB_NOT_FOUND) {
+        snprintf(out, room, "the clip %s cannot be read; check clip in line %d ff. of %s", path, c->line, d->file.path);
+    } else {
+        snprintf(out, room, "the clip %s is neither a sequence of JPEG images nor an H.264 stream", path);
+    }
+    return out;
+}
+
+static bool find_camera(const cli_device *d, const char *name, bmb_camera_info *out)
+{
+    size_t count = d->port.cameras.count(d->port.cameras.ctx);
+    for (size_t i = 0; i < count; i++)
+        if (d->port.cameras.info(d->port.cameras.ctx, i, out) == BMB_OK && strcmp(out->name, name) == 0) return true;
+    return false;
+}
+
+/* A size or rate that the camera does not have is refused with those that it has. */
+static bool choose_mode(const cli_device *d, const cli_feed *f, const bmb_camera_info *info, bmb_mode *out)
+{
+    const bmb_mode_row *first = &info->modes[0];
+    bool fixed = info->mode_count == 1;
+    *out = (bmb_mode){ .codec = first->codec, .width = f->width, .height = f->height, .mfps = f->mfps };
+    if (out->width == 0) {
+        out->width = fixed ? first->width : 640;
+        out->height = fixed ? first->height : 480;
+    }
+    if (out->mfps == 0) out->mfps = fixed ? first->mfps_most : 15000;
+    bool size_ok = !fixed || (out->width == first->width && out->height == first->height);
+    if (size_ok && (!fixed || out->mfps == first->mfps_most)) return true;
+    cli_error("%s:%d: feed \"%s\": camera \"%s\" has %ux%u at %g/s only", d->file.path, f->line, f->name, f->camera,
+              first->width, first->height, (double)first->mfps_most / 1000.0);
+    return false;
+}
+
+static bool prepare_settings(cli_device *d, size_t index, const bmb_camera_info *info)
+{
+    const cli_feed *f = &d->file.feeds[index];
+    bmb_feed_config *out = &d->feeds[index];
+    out->settings = d->settings[index];
+    for (size_t c = 0; c < BMB_CONTROL_COUNT; c++) {
+        if (!f->control_set[c]) continue;
+        const bmb_range *r = &info->controls[c];
+        if (r->step == 0) {
+            cli_error("%s:%d: feed \"%s\": camera \"%s\" has no control \"%s\"; `bambino cameras` lists those it has",
+                      d->file.path, f->line, f->name, f->camera, bmb_control_name((bmb_control)c));
+            return false;
+        }
+        if (f->control[c] < r->least || f->control[c] > r->most) {
+            cli_error("%s:%d: feed \"%s\": %s = %lld: camera \"%s\" has %d to %d", d->file.path, f->line, f->name,
+                      bmb_control_name((bmb_control)c), (long long)f->control[c], f->camera, r->least, r->most);
+            return false;
+        }
+        d->settings[index][out->setting_count++] = (bmb_setting){ (bmb_control)c, (int32_t)f->control[c] };
+    }
+    return true;
+}
+
+static bool prepare_feed(cli_device *d, size_t index)
+{
+    const cli_feed *f = &d->file.feeds[index];
+    bmb_feed_config *out = &d->feeds[index];
+    bmb_camera_info info;
+    char why[700];
+    if (!find_camera(d, f->camera, &info)) {
+        for (size_t i = 0; i < d->file.camera_count; i++) {
+            if (strcmp(d->file.cameras[i].name, f->camera) != 0) continue;
+            cli_error("camera \"%s\" is missing: %s", f->camera, cli_missing_text(d, i, why, sizeof why));
+            return false;
+        }
+        cli_error("%s:%d: feed \"%s\": camera \"%s\" is not attached; `bambino cameras %s` lists those that are",
+                  d->file.path, f->line, f->name, f->camera, d->file.path);
+        return false;
+    }
+    *out = (bmb_feed_config){ .name = f->name, .title = f->title, .camera = f->camera };
+    out->preview = f->preview[0] != '\0' ? f->preview : NULL;
+    if (!choose_mode(d, f, &info, &out->mode) || !prepare_settings(d, index, &info)) return false;
+    out->storage = (bmb_storage_kind)f->storage;
+    int64_t frame_max = (int64_t)out->mode.width * out->mode.height / 4 + 16384;
+    out->frame_max = (uint32_t)(f->frame_max > 0 ? f->frame_max : frame_max);
+    out->reel_bytes = f->reel > 0 ? (uint32_t)f->reel : out->frame_max * 8;
+    out->multicast = (bmb_multicast){ .group = f->multicast, .ttl = (uint8_t)f->multicast_ttl };
+    return true;
+}
+
+bool cli_prepare(cli_device *d)
+{
+    extern const bmb_asset bmb_pages[];
+    extern const size_t bmb_page_count;
+    const cli_config *f = &d->file;
+    bmb_config *c = &d->config;
+    bmb_config_init(c);
+    c->port = &d->port;
+    c->name = f->device_name;
+    c->feeds = d->feeds;
+    c->feed_count = f->feed_count;
+    c->outlets = d->outlets;
+    c->assets = bmb_pages;
+    c->asset_count = bmb_page_count;
+    c->viewers = (uint16_t)f->viewers;
+    c->spare = (uint16_t)f->spare;
+    c->request_buffer = (uint16_t)f->request_buffer;
+    c->rtp_payload = (uint16_t)f->rtp_payload;
+    c->stall_ms = (uint32_t)f->stall_ms;
+    c->request_ms = (uint32_t)f->request_ms;
+    c->idle_ms = (uint32_t)f->idle_ms;
+    c->session_ms = (uint32_t)f->session_ms;
+    c->backlog_ms = (uint32_t)f->backlog_ms;
+    if (f->http.family != 0)
+        d->outlets[c->outlet_count++] = (bmb_outlet_config){ .kind = BMB_OUTLET_HTTP, .listen = f->http };
+    if (f->rtsp.family != 0)
+        d->outlets[c->outlet_count++] = (bmb_outlet_config){ .kind = BMB_OUTLET_RTSP, .listen = f->rtsp };
+    for (size_t i = 0; i < f->feed_count; i++)
+        if (!prepare_feed(d, i)) return false;
+    return true;
+}
+
+static bool fault(const cli_device *d, const bmb_fault *why)
+{
+    char text[400];
+    bmb_fault_text(why, text, sizeof text);
+    cli_error("%s: %s", d->file.path, text);
+    return false;
+}
+
+bool cli_open(cli_device *d)
+{
+    bmb_fault why;
+    if (bmb_budget_of(&d->config, &d->budget, &why) != BMB_OK) return fault(d, &why);
+    size_t allowed = d->file.memory > 0 ? (size_t)d->file.memory : d->budget.total;
+    d->memory = malloc(d->budget.total);
+    if (d->memory == NULL) {
+        cli_error("%zu bytes of memory cannot be had; lower viewers, reel or size", d->budget.total);
+        return false;
+    }
+    size_t size = allowed < d->budget.total ? allowed : d->budget.total;
+    if (bmb_open(&d->config, d->memory, size, &d->device, &why) != BMB_OK) return fault(d, &why);
+    return true;
+}
+
+void cli_close(cli_device *d)
+{
+    waiting_port = NULL;
+    bmb_close(d->device);
+    bmb_sim_destroy(d->sim);
+    bmb_linux_destroy(d->linux_port);
+    free(d->memory);
+}
+
+const char *cli_mode_text(const bmb_mode *mode, char *out, size_t room)
+{
+    snprintf(out, room, "%ux%u at %g/s, %s", mode->width, mode->height, (double)mode->mfps / 1000.0,
+             mode->codec == BMB_CODEC_H264 ? "H.264" : "JPEG");
+    return out;
+}
+
+bool cli_demo_file(const char *file, char *out, size_t room)
+{
+    static const char *const beside[] = { "../share/bambino/demo", "../../demo", "../../../demo" };
+    char self[PATH_MAX];
+    ssize_t n = readlink("/proc/self/exe", self, sizeof self - 1);
+    if (n <= 0) return false;
+    self[n] = '\0';
+    const char *folder = dirname(self);
+    for (size_t i = 0; i < sizeof beside / sizeof beside[0]; i++) {
+        snprintf(out, room, "%s/%s/%s", folder, beside[i], file);
+        if (access(out, R_OK) == 0) return true;
+    }
+    return false;
+}

@@ -1,0 +1,108 @@
+/* The bambino command: what its files share. */
+#ifndef BMB_CLI_H
+#define BMB_CLI_H
+
+#include <popt.h>
+#include <stdio.h>
+
+#include "bambino/bambino.h"
+#include "bambino/linux.h"
+#include "bambino/sim.h"
+
+enum { EXIT_OK = 0, EXIT_FAILED = 1, EXIT_USAGE = 2 };
+
+#define CLI_FEEDS_MOST 16
+#define CLI_CAMERAS_MOST 16
+#define CLI_SETTINGS_MOST BMB_CONTROL_COUNT
+#define CLI_TEXT_MAX 256
+
+/* One [camera NAME] section. */
+typedef struct cli_camera {
+    char name[BMB_NAME_MAX];
+    int kind, view, codec; /* bmb_sim_kind, bmb_sim_view, bmb_codec */
+    char clip[CLI_TEXT_MAX];
+    uint32_t clip_mfps;
+    int line;
+} cli_camera;
+
+/* One [feed NAME] section. */
+typedef struct cli_feed {
+    char name[BMB_NAME_MAX];
+    char title[64], camera[BMB_NAME_MAX], preview[BMB_NAME_MAX];
+    uint16_t width, height; /* 0: what the camera offers first */
+    uint32_t mfps;          /* 0: likewise */
+    int storage;
+    int64_t frame_max, reel; /* bytes; 0: computed */
+    int64_t control[BMB_CONTROL_COUNT];
+    bool control_set[BMB_CONTROL_COUNT];
+    bmb_addr multicast;
+    int64_t multicast_ttl;
+    int line;
+} cli_feed;
+
+/* A configuration file as it was read. */
+typedef struct cli_config {
+    char path[CLI_TEXT_MAX];
+    char device_name[64];
+    int64_t viewers, spare, request_buffer, rtp_payload, stall_ms, request_ms, idle_ms, session_ms, backlog_ms, memory;
+    bmb_addr http, rtsp; /* family 0: no such outlet */
+    cli_camera cameras[CLI_CAMERAS_MOST];
+    size_t camera_count;
+    cli_feed feeds[CLI_FEEDS_MOST];
+    size_t feed_count;
+} cli_config;
+
+/* Reads a file. On failure prints one message with file, line, value and remedy, and returns false. */
+bool cli_config_read(const char *path, cli_config *out);
+/* The nearest of `count` names, for "did you mean"; NULL when none is near. */
+const char *cli_nearest(const char *text, const char *const *names, size_t count);
+/* Prints every key with its unit, range and meaning, in Markdown. */
+void cli_config_reference(FILE *out);
+
+/* Everything that runs: port, cameras and, once opened, the device. */
+typedef struct cli_device {
+    cli_config file;
+    bmb_linux *linux_port;
+    bmb_port port;
+    bmb_sim *sim;
+    bmb_err camera_err[CLI_CAMERAS_MOST]; /* of file.cameras: BMB_OK, or why it is missing */
+    bmb_config config;
+    bmb_feed_config feeds[CLI_FEEDS_MOST];
+    bmb_setting settings[CLI_FEEDS_MOST][CLI_SETTINGS_MOST];
+    bmb_outlet_config outlets[2];
+    bmb_budget budget;
+    void *memory;
+    bmb_device *device;
+} cli_device;
+
+/* Creates the port and the cameras that are there. Prints a message and returns false on failure. */
+bool cli_attach(cli_device *d);
+/* The message for a camera that is missing, after its name. */
+const char *cli_missing_text(const cli_device *d, size_t camera, char *out, size_t room);
+/* Fills in config from file; every camera must be there. */
+bool cli_prepare(cli_device *d);
+/* Hands over the memory and opens. */
+bool cli_open(cli_device *d);
+void cli_close(cli_device *d);
+/* true once Ctrl-C or SIGTERM came. */
+bool cli_interrupted(void);
+void cli_catch_signals(bmb_port *port);
+
+/* "640x480 at 15/s, JPEG" */
+const char *cli_mode_text(const bmb_mode *mode, char *out, size_t room);
+/* Finds demo/FILE beside the command, installed or in its build tree. */
+bool cli_demo_file(const char *file, char *out, size_t room);
+
+/* Options of one command, parsed. On bad use prints a message and returns false; *help is set when --help was given and
+ * printed. The arguments that are no options are left in `rest`, at most rest_most of them. */
+bool cli_options(int argc, const char **argv, const struct poptOption *options, const char *usage, const char **rest,
+                 int rest_most, bool *help);
+int cli_error(const char *fmt, ...) __attribute__((format(printf, 1, 2)));
+
+int cli_run(int argc, const char **argv);
+int cli_demo(int argc, const char **argv);
+int cli_cameras(int argc, const char **argv);
+int cli_photo(int argc, const char **argv);
+int cli_keys(int argc, const char **argv);
+
+#endif

@@ -1,0 +1,404 @@
+/* The configuration file: an INI file, read with inih. One table says which keys there are; it checks the file, fills
+ * the structures in, and prints the reference in docs/configuration.md. */
+#include <ini.h>
+#include <inttypes.h>
+#include <stdarg.h>
+#include <stddef.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "cli.h"
+
+typedef enum key_type { KEY_TEXT, KEY_NAME, KEY_INT, KEY_BYTES, KEY_RATE, KEY_SIZE, KEY_ADDR, KEY_CHOICE, KEY_CONTROL } key_type;
+typedef enum section { SECTION_DEVICE, SECTION_HTTP, SECTION_RTSP, SECTION_CAMERA, SECTION_FEED, SECTION_COUNT } section;
+
+static const char *const section_names[SECTION_COUNT] = { "device", "http", "rtsp", "camera", "feed" };
+
+static const char *const kinds[] = { "drawn", "clip", NULL };
+static const char *const views[] = { "station", "yard", "cab", NULL };
+static const char *const codecs[] = { "jpeg", "h264", NULL };
+static const char *const storages[] = { "kept", "borrowed", NULL };
+
+typedef struct key_row {
+    section section;
+    const char *key;
+    key_type type;
+    size_t at; /* in cli_config, cli_camera or cli_feed; KEY_CONTROL: the bmb_control */
+    int64_t least, most;
+    const char *const *choices;
+    const char *unit, *preset, *help;
+} key_row;
+
+#define DEVICE(member) offsetof(cli_config, member)
+#define CAMERA(member) offsetof(cli_camera, member)
+#define FEED(member) offsetof(cli_feed, member)
+
+static const key_row keys[] = {
+    { SECTION_DEVICE, "name", KEY_TEXT, DEVICE(device_name), 1, 63, NULL, "", "bambino", "what the page and the status call this device" },
+    { SECTION_DEVICE, "viewers", KEY_INT, DEVICE(viewers), 1, 4000, NULL, "", "16", "how many may watch at a time; more are refused" },
+    { SECTION_DEVICE, "spare", KEY_INT, DEVICE(spare), 1, 64, NULL, "", "8", "connections beyond the viewers, for stills, the page and refusals" },
+    { SECTION_DEVICE, "memory", KEY_BYTES, DEVICE(memory), 0, INT32_MAX, NULL, "bytes", "0", "refuse to start when more than this is needed; 0: no limit" },
+    { SECTION_DEVICE, "request-buffer", KEY_BYTES, DEVICE(request_buffer), 1536, 16384, NULL, "bytes", "3K", "memory of each connection for requests and answers" },
+    { SECTION_DEVICE, "rtp-payload", KEY_BYTES, DEVICE(rtp_payload), 256, 8900, NULL, "bytes", "1400", "largest RTP packet; lower it where a tunnel or radio link cuts packets" },
+    { SECTION_DEVICE, "stall-ms", KEY_INT, DEVICE(stall_ms), 100, 600000, NULL, "ms", "5000", "a viewer that takes nothing for so long is closed" },
+    { SECTION_DEVICE, "request-ms", KEY_INT, DEVICE(request_ms), 100, 600000, NULL, "ms", "10000", "a request must be complete within" },
+    { SECTION_DEVICE, "idle-ms", KEY_INT, DEVICE(idle_ms), 100, 600000, NULL, "ms", "30000", "an unused connection is closed after" },
+    { SECTION_DEVICE, "session-ms", KEY_INT, DEVICE(session_ms), 1000, 600000, NULL, "ms", "60000", "an RTSP session ends without a sign of life after" },
+    { SECTION_DEVICE, "backlog-ms", KEY_INT, DEVICE(backlog_ms), 20, 5000, NULL, "ms", "150", "how much of a stream may wait unsent in the system; less is fresher, more is smoother" },
+
+    { SECTION_HTTP, "listen", KEY_ADDR, DEVICE(http), 0, 0, NULL, "", "off", "ADDRESS:PORT; an empty address means every interface, port 0 any free one" },
+    { SECTION_RTSP, "listen", KEY_ADDR, DEVICE(rtsp), 0, 0, NULL, "", "off", "ADDRESS:PORT, as for http" },
+
+    { SECTION_CAMERA, "source", KEY_CHOICE, CAMERA(kind), 0, 0, kinds, "", "drawn", "draw the railway, or play a clip" },
+    { SECTION_CAMERA, "view", KEY_CHOICE, CAMERA(view), 0, 0, views, "", "station", "what a drawn camera sees" },
+    { SECTION_CAMERA, "codec", KEY_CHOICE, CAMERA(codec), 0, 0, codecs, "", "jpeg", "what a drawn camera encodes" },
+    { SECTION_CAMERA, "clip", KEY_TEXT, CAMERA(clip), 1, CLI_TEXT_MAX - 1, NULL, "", "none", "file to play, relative to this file" },
+    { SECTION_CAMERA, "clip-rate", KEY_RATE, CAMERA(clip_mfps), 100, 240000, NULL, "per second", "15", "rate of the clip's pictures" },
+
+    { SECTION_FEED, "camera", KEY_NAME, FEED(camera), 1, BMB_NAME_MAX - 1, NULL, "", "the feed's name", "which camera it shows" },
+    { SECTION_FEED, "title", KEY_TEXT, FEED(title), 1, 63, NULL, "", "the feed's name", "what people read" },
+    { SECTION_FEED, "preview", KEY_NAME, FEED(preview), 1, BMB_NAME_MAX - 1, NULL, "", "none", "JPEG feed that the page shows in place of this one" },
+    { SECTION_FEED, "size", KEY_SIZE, FEED(width), 16, 8192, NULL, "pixels", "the camera's first", "WIDTHxHEIGHT" },
+    { SECTION_FEED, "rate", KEY_RATE, FEED(mfps), 1000, 240000, NULL, "per second", "15, or the clip's", "frames per second" },
+    { SECTION_FEED, "quality", KEY_CONTROL, BMB_CONTROL_QUALITY, 1, 100, NULL, "", "75", "JPEG quality" },
+    { SECTION_FEED, "kbps", KEY_CONTROL, BMB_CONTROL_KBPS, 1, 1000000, NULL, "kbit/s", "2000", "H.264 bit rate" },
+    { SECTION_FEED, "key-ms", KEY_CONTROL, BMB_CONTROL_KEY_MS, 100, 60000, NULL, "ms", "2000", "H.264: time between key frames" },
+    { SECTION_FEED, "flip-h", KEY_CONTROL, BMB_CONTROL_FLIP_H, 0, 1, NULL, "0 or 1", "0", "exchange left and right" },
+    { SECTION_FEED, "flip-v", KEY_CONTROL, BMB_CONTROL_FLIP_V, 0, 1, NULL, "0 or 1", "0", "exchange top and bottom; both: rotation by 180 degrees" },
+    { SECTION_FEED, "brightness", KEY_CONTROL, BMB_CONTROL_BRIGHTNESS, -100, 100, NULL, "", "0", "" },
+    { SECTION_FEED, "contrast", KEY_CONTROL, BMB_CONTROL_CONTRAST, -100, 100, NULL, "", "0", "" },
+    { SECTION_FEED, "saturation", KEY_CONTROL, BMB_CONTROL_SATURATION, -100, 100, NULL, "", "0", "-100 is grey" },
+    { SECTION_FEED, "storage", KEY_CHOICE, FEED(storage), 0, 0, storages, "", "kept", "copy frames into the reel, or leave them in the driver's buffers" },
+    { SECTION_FEED, "frame-max", KEY_BYTES, FEED(frame_max), 256, INT32_MAX, NULL, "bytes", "width*height/4 + 16K", "larger frames are dropped" },
+    { SECTION_FEED, "reel", KEY_BYTES, FEED(reel), 256, INT32_MAX, NULL, "bytes", "8 * frame-max", "frame memory: the newest, the next, and one for each slow viewer" },
+    { SECTION_FEED, "multicast", KEY_ADDR, FEED(multicast), 0, 0, NULL, "", "off", "GROUP:PORT for RTP, in 224.0.0.0/4 or ff00::/8; the port is even" },
+    { SECTION_FEED, "multicast-ttl", KEY_INT, FEED(multicast_ttl), 1, 255, NULL, "hops", "1", "how many routers a multicast packet may pass" },
+};
+#define KEY_COUNT (sizeof keys / sizeof keys[0])
+
+typedef struct reading {
+    cli_config *out;
+    FILE *file;
+    int line;
+    section section;
+    char section_text[64];
+    cli_camera *camera;
+    cli_feed *feed;
+    bool section_known, failed;
+} reading;
+
+static int complain(reading *r, const char *fmt, ...) __attribute__((format(printf, 2, 3)));
+
+static int complain(reading *r, const char *fmt, ...)
+{
+    if (r->failed) return 0;
+    r->failed = true;
+    va_list args;
+    va_start(args, fmt);
+    fprintf(stderr, "bambino: %s:%d: ", r->out->path, r->line);
+    vfprintf(stderr, fmt, args);
+    fputc('\n', stderr);
+    va_end(args);
+    return 0;
+}
+
+static unsigned distance(const char *a, const char *b)
+{
+    unsigned row[40];
+    size_t n = strlen(b);
+    if (n >= sizeof row / sizeof row[0] || strlen(a) > 40) return 99;
+    for (size_t k = 0; k <= n; k++) row[k] = (unsigned)k;
+    for (size_t i = 0; a[i] != '\0'; i++) {
+        unsigned diagonal = row[0];
+        row[0] = (unsigned)i + 1;
+        for (size_t k = 0; k < n; k++) {
+            unsigned change = diagonal + (a[i] != b[k]);
+            diagonal = row[k + 1];
+            unsigned least = change < row[k] + 1 ? change : row[k] + 1;
+            row[k + 1] = least < diagonal + 1 ? least : diagonal + 1;
+        }
+    }
+    return row[n];
+}
+
+const char *cli_nearest(const char *text, const char *const *names, size_t count)
+{
+    const char *best = NULL;
+    unsigned best_distance = (unsigned)strlen(text) / 2 + 1;
+    for (size_t i = 0; i < count; i++) {
+        unsigned d = distance(text, names[i]);
+        if (d >= best_distance) continue;
+        best = names[i];
+        best_distance = d;
+    }
+    return best;
+}
+
+static bool is_name(const char *text)
+{
+    size_t n = strspn(text, "abcdefghijklmnopqrstuvwxyz0123456789-_");
+    return n > 0 && text[n] == '\0' && n < BMB_NAME_MAX;
+}
+
+static void new_feed(reading *r, const char *name)
+{
+    cli_feed *f = &r->out->feeds[r->out->feed_count++];
+    memset(f, 0, sizeof *f);
+    snprintf(f->name, sizeof f->name, "%s", name);
+    snprintf(f->camera, sizeof f->camera, "%s", name);
+    snprintf(f->title, sizeof f->title, "%s", name);
+    f->multicast_ttl = 1;
+    f->line = r->line;
+    r->feed = f;
+}
+
+static void new_camera(reading *r, const char *name)
+{
+    cli_camera *c = &r->out->cameras[r->out->camera_count++];
+    memset(c, 0, sizeof *c);
+    snprintf(c->name, sizeof c->name, "%s", name);
+    c->clip_mfps = 15000;
+    c->line = r->line;
+    r->camera = c;
+}
+
+static int begin_named(reading *r, const char *name)
+{
+    const cli_config *c = r->out;
+    if (!is_name(name))
+        return complain(r, "\"%s\": a %s needs a name of 1 to %d of a-z 0-9 - _, as in [%s yard]", name,
+                        section_names[r->section], BMB_NAME_MAX - 1, section_names[r->section]);
+    bool feed = r->section == SECTION_FEED;
+    for (size_t i = 0; i < (feed ? c->feed_count : c->camera_count); i++) {
+        const char *there = feed ? c->feeds[i].name : c->cameras[i].name;
+        int line = feed ? c->feeds[i].line : c->cameras[i].line;
+        if (strcmp(there, name) == 0)
+            return complain(r, "[%s %s] is there already, in line %d; rename one", section_names[r->section], name, line);
+    }
+    if (feed && c->feed_count == CLI_FEEDS_MOST) return complain(r, "more than %d feeds", CLI_FEEDS_MOST);
+    if (!feed && c->camera_count == CLI_CAMERAS_MOST) return complain(r, "more than %d cameras", CLI_CAMERAS_MOST);
+    if (feed) {
+        new_feed(r, name);
+    } else {
+        new_camera(r, name);
+    }
+    return 1;
+}
+
+static int begin_section(reading *r, const char *text)
+{
+    char kind[64];
+    snprintf(r->section_text, sizeof r->section_text, "%s", text);
+    snprintf(kind, sizeof kind, "%s", text);
+    char *name = strchr(kind, ' ');
+    if (name != NULL) *name++ = '\0';
+    r->section_known = false;
+    for (size_t i = 0; i < SECTION_COUNT; i++) {
+        if (strcmp(kind, section_names[i]) != 0) continue;
+        r->section = (section)i;
+        r->section_known = true;
+        if (i == SECTION_CAMERA || i == SECTION_FEED) return begin_named(r, name != NULL ? name : "");
+        if (name != NULL) return complain(r, "[%s] takes no name", kind);
+        return 1;
+    }
+    const char *near = cli_nearest(kind, section_names, SECTION_COUNT);
+    return complain(r, "section [%s] is not known%s%s%s", text, near != NULL ? "; did you mean [" : "",
+                    near != NULL ? near : "", near != NULL ? "]?" : "; there are device, http, rtsp, camera and feed");
+}
+
+/* inih tells neither line numbers nor empty sections: it is fed line by line, and both are noted on the way. */
+static char *next_line(char *out, int room, void *stream)
+{
+    reading *r = (reading *)stream;
+    char *line = fgets(out, room, r->file);
+    if (line == NULL) return NULL;
+    r->line++;
+    if (strchr(line, '\n') == NULL && !feof(r->file)) complain(r, "the line is longer than %d characters", room - 2);
+    const char *at = line + strspn(line, " \t");
+    const char *end = at[0] == '[' ? strchr(at, ']') : NULL;
+    if (end != NULL && end - at < 63) {
+        char text[64];
+        snprintf(text, sizeof text, "%.*s", (int)(end - at - 1), at + 1);
+        begin_section(r, text);
+    }
+    return line;
+}
+
+static bool read_number(const char *text, double *out, const char **rest)
+{
+    char *end;
+    *out = strtod(text, &end);
+    *rest = end;
+    return end != text && *out > -1e12 && *out < 1e12;
+}
+
+static int out_of_range(reading *r, const key_row *k, const char *value)
+{
+    double scale = k->type == KEY_RATE ? 1000.0 : 1.0;
+    return complain(r, "%s = %s: use %g to %g%s%s", k->key, value, (double)k->least / scale, (double)k->most / scale,
+                    k->unit[0] != '\0' ? " " : "", k->unit);
+}
+
+static int store_number(reading *r, const key_row *k, const char *value, uint8_t *target)
+{
+    double v;
+    const char *rest;
+    if (!read_number(value, &v, &rest)) return complain(r, "%s = %s: a number is expected", k->key, value);
+    if (k->type == KEY_BYTES && (rest[0] == 'K' || rest[0] == 'M')) v *= *rest++ == 'K' ? 1024 : 1048576;
+    if (k->type == KEY_RATE) v *= 1000;
+    bool whole = k->type == KEY_RATE || v == (double)(int64_t)v;
+    if (rest[0] != '\0' || !whole)
+        return complain(r, "%s = %s: a %s is expected%s", k->key, value,
+                        k->type == KEY_RATE ? "number such as 15 or 7.5" : "whole number",
+                        k->type == KEY_BYTES ? ", with K or M for 1024 or 1048576 bytes if you like" : "");
+    if (v < (double)k->least || v > (double)k->most) return out_of_range(r, k, value);
+    if (k->type == KEY_RATE) {
+        *(uint32_t *)(void *)target = (uint32_t)(v + 0.5);
+    } else {
+        *(int64_t *)(void *)target = (int64_t)v;
+    }
+    return 1;
+}
+
+static int store_choice(reading *r, const key_row *k, const char *value, int *target)
+{
+    size_t n = 0;
+    char list[128] = "";
+    for (; k->choices[n] != NULL; n++) {
+        if (strcmp(value, k->choices[n]) == 0) {
+            *target = (int)n;
+            return 1;
+        }
+        size_t at = strlen(list);
+        snprintf(list + at, sizeof list - at, "%s%s", n > 0 ? ", " : "", k->choices[n]);
+    }
+    const char *near = cli_nearest(value, k->choices, n);
+    if (near != NULL) return complain(r, "%s = %s: did you mean %s? (one of %s)", k->key, value, near, list);
+    return complain(r, "%s = %s: use one of %s", k->key, value, list);
+}
+
+static int store_size(reading *r, const key_row *k, const char *value, uint16_t *target)
+{
+    unsigned w, h;
+    char cross, extra;
+    if (sscanf(value, "%5u%c%5u%c", &w, &cross, &h, &extra) != 3 || cross != 'x')
+        return complain(r, "%s = %s: WIDTHxHEIGHT is expected, such as 640x480", k->key, value);
+    if (w < k->least || w > k->most || h < k->least || h > k->most) return out_of_range(r, k, value);
+    target[0] = (uint16_t)w;
+    target[1] = (uint16_t)h;
+    return 1;
+}
+
+static int store(reading *r, const key_row *k, const char *value)
+{
+    uint8_t *base = k->section == SECTION_CAMERA ? (uint8_t *)r->camera
+                    : k->section == SECTION_FEED ? (uint8_t *)r->feed
+                                                 : (uint8_t *)r->out;
+    uint8_t *target = base + k->at;
+    switch (k->type) {
+    case KEY_TEXT:
+        if ((int64_t)strlen(value) < k->least || (int64_t)strlen(value) > k->most)
+            return complain(r, "%s: use %" PRId64 " to %" PRId64 " characters", k->key, k->least, k->most);
+        memcpy(target, value, strlen(value) + 1);
+        return 1;
+    case KEY_NAME:
+        if (!is_name(value))
+            return complain(r, "%s = %s: use 1 to %d of a-z 0-9 - _", k->key, value, BMB_NAME_MAX - 1);
+        memcpy(target, value, strlen(value) + 1);
+        return 1;
+    case KEY_ADDR:
+        if (bmb_addr_parse(value, (bmb_addr *)(void *)target) == BMB_OK) return 1;
+        return complain(r, "%s = %s: ADDRESS:PORT is expected, such as 192.0.2.7:8080, [2001:db8::7]:8080 or :8080",
+                        k->key, value);
+    case KEY_CHOICE:
+        return store_choice(r, k, value, (int *)(void *)target);
+    case KEY_SIZE:
+        return store_size(r, k, value, (uint16_t *)(void *)target);
+    case KEY_CONTROL:
+        r->feed->control_set[k->at] = true;
+        return store_number(r, k, value, (uint8_t *)&r->feed->control[k->at]);
+    case KEY_INT:
+    case KEY_BYTES:
+    case KEY_RATE:
+        break;
+    }
+    return store_number(r, k, value, target);
+}
+
+static int on_pair(void *user, const char *section_text, const char *key, const char *value)
+{
+    reading *r = (reading *)user;
+    if (r->failed) return 0;
+    if (section_text[0] == '\0') return complain(r, "%s stands before any section; begin with [device]", key);
+    if (!r->section_known) return 0;
+    const char *names[KEY_COUNT];
+    size_t count = 0;
+    for (size_t i = 0; i < KEY_COUNT; i++) {
+        if (keys[i].section != r->section) continue;
+        if (strcmp(keys[i].key, key) == 0) return store(r, &keys[i], value);
+        names[count++] = keys[i].key;
+    }
+    const char *near = cli_nearest(key, names, count);
+    if (near != NULL) return complain(r, "[%s] has no key \"%s\"; did you mean %s?", section_names[r->section], key, near);
+    return complain(r, "[%s] has no key \"%s\"; docs/configuration.md lists them", section_names[r->section], key);
+}
+
+static void presets(cli_config *c, const char *path)
+{
+    bmb_config p;
+    bmb_config_init(&p);
+    memset(c, 0, sizeof *c);
+    snprintf(c->path, sizeof c->path, "%s", path);
+    snprintf(c->device_name, sizeof c->device_name, "%s", p.name);
+    c->viewers = p.viewers;
+    c->spare = p.spare;
+    c->request_buffer = p.request_buffer;
+    c->rtp_payload = p.rtp_payload;
+    c->stall_ms = p.stall_ms;
+    c->request_ms = p.request_ms;
+    c->idle_ms = p.idle_ms;
+    c->session_ms = p.session_ms;
+    c->backlog_ms = p.backlog_ms;
+}
+
+bool cli_config_read(const char *path, cli_config *out)
+{
+    presets(out, path);
+    reading r = { .out = out, .file = fopen(path, "r") };
+    if (r.file == NULL) {
+        cli_error("%s: the configuration cannot be read; check the path, or try `bambino demo`", path);
+        return false;
+    }
+    int bad_line = ini_parse_stream(next_line, &r, on_pair, &r);
+    fclose(r.file);
+    if (bad_line > 0 && !r.failed) {
+        r.line = bad_line;
+        complain(&r, "neither a [section] nor KEY = VALUE");
+    }
+    if (!r.failed && out->feed_count == 0) complain(&r, "no feed; add a section such as [feed yard]");
+    if (!r.failed && out->http.family == 0 && out->rtsp.family == 0)
+        complain(&r, "nothing to serve with; add [http] with listen = :8080");
+    return !r.failed;
+}
+
+void cli_config_reference(FILE *out)
+{
+    static const char *const titles[SECTION_COUNT] = { "[device]", "[http]", "[rtsp]", "[camera NAME]", "[feed NAME]" };
+    for (size_t s = 0; s < SECTION_COUNT; s++) {
+        fprintf(out, "### `%s`\n\n| key | values | unit | preset | meaning |\n| --- | --- | --- | --- | --- |\n", titles[s]);
+        for (size_t i = 0; i < KEY_COUNT; i++) {
+            const key_row *k = &keys[i];
+            if (k->section != (section)s) continue;
+            fprintf(out, "| `%s` | ", k->key);
+            double scale = k->type == KEY_RATE ? 1000.0 : 1.0;
+            bool number = k->type != KEY_TEXT && k->type != KEY_NAME && k->type != KEY_ADDR && k->type != KEY_CHOICE;
+            if (number) fprintf(out, "%.10g to %.10g", (double)k->least / scale, (double)k->most / scale);
+            for (size_t c = 0; k->choices != NULL && k->choices[c] != NULL; c++)
+                fprintf(out, "%s`%s`", c > 0 ? ", " : "", k->choices[c]);
+            if (k->type == KEY_TEXT || k->type == KEY_NAME) fprintf(out, "text");
+            if (k->type == KEY_ADDR) fprintf(out, "address");
+            fprintf(out, " | %s | %s | %s |\n", k->unit, k->preset, k->help);
+        }
+        fputc('\n', out);
+    }
+}

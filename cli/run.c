@@ -1,0 +1,144 @@
+/* `bambino run` and `bambino demo`: serve until stopped. */
+#include <stdlib.h>
+#include <string.h>
+
+#include "cli.h"
+
+#define HOSTS_MOST 16
+
+static void print_feed(const bmb_feed_config *feed, const bmb_mode *mode, const char (*http)[BMB_ADDR_TEXT_MAX],
+                       size_t http_count, const char (*rtsp)[BMB_ADDR_TEXT_MAX], size_t rtsp_count)
+{
+    char text[64];
+    printf("  %s  %s, %s\n", feed->name, feed->title, cli_mode_text(mode, text, sizeof text));
+    for (size_t i = 0; i < rtsp_count; i++) printf("      rtsp://%s/%s\n", rtsp[i], feed->name);
+    for (size_t i = 0; i < http_count && mode->codec == BMB_CODEC_JPEG; i++)
+        printf("      http://%s/%s.mjpeg   still: http://%s/%s.jpg\n", http[i], feed->name, http[i], feed->name);
+}
+
+static size_t hosts_of(const cli_device *d, bmb_outlet_kind kind, char (*out)[BMB_ADDR_TEXT_MAX])
+{
+    bmb_addr bound, reachable[HOSTS_MOST];
+    for (size_t i = 0; i < d->config.outlet_count; i++) {
+        if (d->config.outlets[i].kind != kind || bmb_outlet_addr(d->device, i, &bound) != BMB_OK) continue;
+        size_t n = bmb_linux_reachable(&bound, reachable, HOSTS_MOST);
+        for (size_t k = 0; k < n; k++) bmb_addr_text(&reachable[k], true, out[k], BMB_ADDR_TEXT_MAX);
+        return n;
+    }
+    return 0;
+}
+
+static void print_addresses(const cli_device *d)
+{
+    char http[HOSTS_MOST][BMB_ADDR_TEXT_MAX], rtsp[HOSTS_MOST][BMB_ADDR_TEXT_MAX];
+    size_t http_count = hosts_of(d, BMB_OUTLET_HTTP, http), rtsp_count = hosts_of(d, BMB_OUTLET_RTSP, rtsp);
+    printf("%s: %zu feed%s, up to %u viewers, %zu KiB of memory\n\n", d->config.name, d->config.feed_count,
+           d->config.feed_count == 1 ? "" : "s", d->config.viewers, (d->budget.total + 1023) / 1024);
+    for (size_t i = 0; i < d->config.feed_count; i++) {
+        bmb_feed_stats stats;
+        (void)bmb_feed_stats_get(d->device, i, &stats);
+        const bmb_mode mode = { stats.codec, stats.width, stats.height, stats.mfps_set };
+        print_feed(&d->config.feeds[i], &mode, (const char(*)[BMB_ADDR_TEXT_MAX])http, http_count,
+                   (const char(*)[BMB_ADDR_TEXT_MAX])rtsp, rtsp_count);
+    }
+    for (size_t i = 0; i < http_count; i++)
+        printf("%s http://%s/\n", i == 0 ? "\nAll feeds in a browser:" : "                       ", http[i]);
+    printf("\nCtrl-C stops.\n");
+    fflush(stdout);
+}
+
+static void print_summary(const cli_device *d)
+{
+    bmb_device_stats device;
+    bmb_device_stats_get(d->device, &device);
+    printf("Stopped after %.1f s.\n", (double)device.uptime_us / 1e6);
+    for (size_t i = 0; i < d->config.feed_count; i++) {
+        bmb_feed_stats s;
+        (void)bmb_feed_stats_get(d->device, i, &s);
+        printf("  %s: %llu frames taken, %llu sent, %llu skipped, %llu dropped\n", s.name, (unsigned long long)s.frames,
+               (unsigned long long)s.sent, (unsigned long long)s.skipped, (unsigned long long)s.dropped);
+    }
+}
+
+static void serve(cli_device *d, double seconds)
+{
+    uint64_t end = UINT64_MAX;
+    if (seconds > 0) end = d->port.now_us(d->port.ctx) + (uint64_t)(seconds * 1e6);
+    while (!cli_interrupted()) {
+        uint64_t next = bmb_step(d->device);
+        if (d->port.now_us(d->port.ctx) >= end) break;
+        d->port.wait(d->port.ctx, next < end ? next : end);
+    }
+}
+
+typedef struct run_options {
+    char *http, *rtsp;
+    double seconds;
+} run_options;
+
+static bool override_addr(const char *option, const char *text, bmb_addr *addr)
+{
+    if (text == NULL || bmb_addr_parse(text, addr) == BMB_OK) return true;
+    cli_error("%s %s: ADDRESS:PORT is expected, such as 127.0.0.1:8080 or :8080; port 0 picks a free one", option, text);
+    return false;
+}
+
+static int run(const char *path, const run_options *options)
+{
+    cli_device *d = calloc(1, sizeof *d);
+    if (d == NULL) return cli_error("there is not enough memory");
+    int status = EXIT_FAILED;
+    if (!cli_config_read(path, &d->file) || !override_addr("--http", options->http, &d->file.http) ||
+        !override_addr("--rtsp", options->rtsp, &d->file.rtsp)) {
+        status = EXIT_USAGE;
+    } else if (cli_attach(d) && cli_prepare(d) && cli_open(d)) {
+        cli_catch_signals(&d->port);
+        print_addresses(d);
+        serve(d, options->seconds);
+        print_summary(d);
+        status = EXIT_OK;
+    }
+    cli_close(d);
+    free(d);
+    return status;
+}
+
+static int run_command(int argc, const char **argv, bool demo)
+{
+    run_options o = { 0 };
+    const struct poptOption options[] = {
+        { "http", '\0', POPT_ARG_STRING, &o.http, 0, "serve HTTP here; port 0 picks a free one", "ADDR:PORT" },
+        { "for", '\0', POPT_ARG_DOUBLE, &o.seconds, 0, "stop by itself after so long", "SECONDS" },
+        POPT_AUTOHELP POPT_TABLEEND
+    };
+    const char *rest[1] = { NULL };
+    char path[1024] = "";
+    bool help = false;
+    if (!cli_options(argc, argv, options, demo ? "demo" : "run CONFIG", rest, demo ? 0 : 1, &help))
+        return help ? EXIT_OK : EXIT_USAGE;
+    if (o.seconds < 0) {
+        cli_error("--for %g: a number of seconds above 0 is expected", o.seconds);
+        return EXIT_USAGE;
+    }
+    if (demo && !cli_demo_file("railway.ini", path, sizeof path))
+        return cli_error("demo/railway.ini is not beside this command; install the demo data or run it from its build");
+    if (!demo && rest[0] == NULL) {
+        cli_error("run needs a configuration file, for example: bambino run demo/railway.ini");
+        return EXIT_USAGE;
+    }
+    if (demo) rest[0] = path;
+    int status = run(rest[0], &o);
+    free(o.http);
+    free(o.rtsp);
+    return status;
+}
+
+int cli_run(int argc, const char **argv)
+{
+    return run_command(argc, argv, false);
+}
+
+int cli_demo(int argc, const char **argv)
+{
+    return run_command(argc, argv, true);
+}

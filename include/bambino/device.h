@@ -1,0 +1,230 @@
+/* The device: cameras, feeds, viewers and limits, running in one block of memory that the caller hands over.
+ *
+ *     bmb_config config;                        // what to serve
+ *     bmb_config_init(&config);
+ *     config.feeds = feeds; config.feed_count = 1;
+ *     config.outlets = outlets; config.outlet_count = 1;
+ *     config.port = &port;                      // see bambino/port.h
+ *
+ *     bmb_budget budget;
+ *     bmb_budget_of(&config, &budget);          // how many bytes, and for what
+ *     bmb_open(&config, memory, budget.total, &device, &fault);
+ *     for (;;) port.wait(port.ctx, bmb_step(device));
+ *
+ * Contract:
+ *  1. The configuration, its arrays and names must stay valid and unchanged until bmb_close().
+ *  2. The block must stay until bmb_close(). After bmb_open() nothing more is allocated, whatever happens.
+ *  3. All calls for one device come from one thread; only the port's `wake` may be called from others.
+ *  4. What does not fit (a viewer too many, a frame too large) is refused, counted and reported as an event.
+ */
+#ifndef BAMBINO_DEVICE_H
+#define BAMBINO_DEVICE_H
+
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+#include "bambino/port.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+/* Where a feed keeps its frames. */
+typedef enum bmb_storage_kind {
+    BMB_KEPT = 0, /* copied once into the device's block */
+    BMB_BORROWED  /* left in the camera driver's own buffer until the last viewer is done */
+} bmb_storage_kind;
+
+/* A control value to set when the camera starts. */
+typedef struct bmb_setting {
+    bmb_control control;
+    int32_t value;
+} bmb_setting;
+
+typedef struct bmb_multicast {
+    bmb_addr group; /* family 0: no multicast for this feed. The port is that of RTP (even); RTCP takes the next */
+    uint8_t ttl;    /* 0: 1, which does not leave the local network */
+} bmb_multicast;
+
+typedef struct bmb_feed_config {
+    const char *name;    /* in addresses: a..z 0..9 - _, 1 to 23 bytes */
+    const char *title;   /* for people, UTF-8; NULL: the name */
+    const char *camera;  /* name of a camera of the port */
+    const char *preview; /* feed that a page shows in place of this one, for codecs that a page cannot draw; or NULL */
+    bmb_mode mode;       /* asked of the camera */
+    bmb_storage_kind storage;
+    uint32_t frame_max;  /* largest frame expected, bytes; larger ones are dropped and counted */
+    uint32_t reel_bytes; /* kept storage: frame memory, at least frame_max. Room for the newest frame, the next one, and
+                            one for each slow viewer that shall be able to hold a frame of its own */
+    bmb_multicast multicast;
+    const bmb_setting *settings; /* applied in order at each start of the camera */
+    size_t setting_count;
+} bmb_feed_config;
+
+typedef enum bmb_outlet_kind {
+    BMB_OUTLET_HTTP = 0, /* MJPEG, stills, status and the page */
+    BMB_OUTLET_RTSP,     /* RTSP 1.0 with RTP over UDP, TCP and multicast */
+    BMB_OUTLET_COUNT
+} bmb_outlet_kind;
+
+typedef struct bmb_outlet_config {
+    bmb_outlet_kind kind;
+    bmb_addr listen; /* where; port 0: any free one, see bmb_outlet_addr() */
+} bmb_outlet_config;
+
+/* A document that the HTTP outlet serves as it is, such as the page. */
+typedef struct bmb_asset {
+    const char *path; /* begins with "/" */
+    const char *type; /* media type */
+    const void *data;
+    size_t size;
+} bmb_asset;
+
+typedef struct bmb_config {
+    const bmb_port *port;
+    const char *name; /* of the device, for people; UTF-8 */
+    const bmb_feed_config *feeds;
+    size_t feed_count; /* 1 to 64 */
+    const bmb_outlet_config *outlets;
+    size_t outlet_count; /* 1 to 8 */
+    const bmb_asset *assets;
+    size_t asset_count;
+
+    uint16_t viewers;        /* watching at a time, 1 to 4000; preset 16 */
+    uint16_t spare;          /* connections beyond that for stills, status and refusals, 1 to 64; preset 8 */
+    uint16_t request_buffer; /* bytes for each connection, 1536 to 16384; preset 3072. A third takes requests, the rest
+                                answers */
+    uint16_t rtp_payload;    /* largest RTP packet, bytes, its header included, 256 to 8900; preset 1400 */
+    uint32_t stall_ms;       /* a viewer that takes nothing for so long is closed, 100 to 600000; preset 5000 */
+    uint32_t request_ms;     /* a request must be complete within, 100 to 600000; preset 10000 */
+    uint32_t idle_ms;        /* a connection kept alive without a request is closed after; preset 30000 */
+    uint32_t session_ms;     /* an RTSP session ends without a sign of life after; preset 60000 */
+    uint32_t backlog_ms;     /* how much of a stream may wait in the system's send buffer, 20 to 5000; preset 150 */
+} bmb_config;
+
+/* Zeroes the configuration and fills in every preset named above. */
+void bmb_config_init(bmb_config *config);
+
+/* What a configuration costs, in bytes. The parts add up to total. */
+typedef struct bmb_budget {
+    size_t device;           /* fixed: the device itself, its gather memory, its JSON memory */
+    size_t feeds;            /* all feeds without their reels */
+    size_t reels;            /* frame memory of all feeds, with their frame tables */
+    size_t viewers;          /* connections and viewers */
+    size_t request_buffers;  /* of all connections */
+    size_t total;            /* what bmb_open() needs; any alignment of the block is fine */
+    size_t per_viewer_http;  /* of `viewers`: one more HTTP viewer */
+    size_t per_viewer_rtsp;  /* of `viewers`: one more RTSP viewer */
+    size_t per_feed;         /* of `feeds`: one more feed */
+} bmb_budget;
+
+/* What was wrong with a configuration or at opening. Which fields say something depends on the part. */
+typedef struct bmb_fault {
+    bmb_err err;
+    const char *part; /* "memory", "feed", "camera", "outlet", "config"; static storage */
+    const char *key;  /* the configuration member at fault, or the largest part of the memory; static storage */
+    const char *name; /* of the feed or camera, from the configuration; or NULL */
+    int64_t asked, have;
+    bmb_addr addr;    /* outlet: the address */
+} bmb_fault;
+
+/* Computes the cost without starting anything. BMB_BAD_ARG with *fault (may be NULL) when a value is out of range. */
+bmb_err bmb_budget_of(const bmb_config *config, bmb_budget *out, bmb_fault *fault);
+
+typedef struct bmb_device bmb_device;
+
+/* Opens the outlets, starts the cameras, and returns the device inside the block. A camera that does not start now is
+ * tried again later and is no failure; a camera that the port does not have is (BMB_NOT_FOUND).
+ * BMB_NO_MEMORY: `fault` has asked (needed) and have (handed over) and the largest part in key. */
+bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device **out, bmb_fault *fault);
+
+/* Does what is due and returns the time (port clock) when it next wants to run; sooner is always allowed. */
+uint64_t bmb_step(bmb_device *device);
+
+/* Ends every connection, stops the cameras, and leaves the block to the caller. NULL is allowed. */
+void bmb_close(bmb_device *device);
+
+/* The address that an outlet really listens at (its port where 0 was asked). */
+bmb_err bmb_outlet_addr(const bmb_device *device, size_t outlet, bmb_addr *out);
+
+/* Sets a control of a feed's camera. *effective gets the value in force, which may differ. */
+bmb_err bmb_control_set(bmb_device *device, size_t feed, bmb_control control, int32_t value, int32_t *effective);
+
+typedef enum bmb_camera_state {
+    BMB_CAMERA_OFF = 0,
+    BMB_CAMERA_STARTING, /* started, no frame yet */
+    BMB_CAMERA_RUNNING,
+    BMB_CAMERA_WAITING /* failed or stalled; the next try is due */
+} bmb_camera_state;
+
+const char *bmb_camera_state_name(bmb_camera_state state);
+
+/* A feed's figures. Counters are since opening; rates are over the last two seconds. */
+typedef struct bmb_feed_stats {
+    const char *name, *title, *camera, *preview;
+    bmb_codec codec;
+    bmb_camera_state camera_state;
+    bmb_err camera_err;  /* why it is waiting */
+    uint16_t width, height;
+    uint32_t mfps_set;   /* in force, frames per 1000 s */
+    uint32_t mfps;       /* measured at the input */
+    uint32_t kbps;       /* measured at the input */
+    uint64_t frames;     /* taken from the camera and kept */
+    uint64_t sent;       /* to viewers, over all viewers */
+    uint64_t skipped;    /* not sent to a viewer because it was behind, over all viewers */
+    uint64_t dropped;    /* never kept: bad, too large, or before the first key frame */
+    uint64_t bad;        /* of `dropped`: truncated or corrupt */
+    uint64_t too_large;  /* of `dropped` */
+    uint64_t bytes_sent;
+    uint32_t stalled;    /* viewers closed for taking nothing */
+    uint32_t shed;       /* viewers closed because the reel needed the memory */
+    uint32_t restarts;   /* of the camera */
+    uint32_t reel_bytes; /* size of the reel; borrowed: 0 */
+    uint32_t reel_used;  /* bytes of frames held now */
+    uint32_t reel_frames, reel_pinned; /* frames held now, and those that a viewer is in the middle of */
+    uint32_t newest_ms;  /* age of the newest frame; UINT32_MAX: none yet */
+    uint16_t viewers;
+} bmb_feed_stats;
+
+typedef enum bmb_transport { BMB_VIA_HTTP, BMB_VIA_RTP_UDP, BMB_VIA_RTP_TCP, BMB_VIA_RTP_MULTICAST } bmb_transport;
+
+const char *bmb_transport_name(bmb_transport transport);
+
+typedef struct bmb_viewer_stats {
+    uint16_t feed;
+    bmb_transport transport;
+    bmb_addr peer;
+    uint64_t sent, skipped, bytes;
+    uint32_t mfps, kbps;
+    uint32_t age_ms;      /* how old the frame was that it last got, when its last byte left the core */
+    uint32_t watching_ms;
+    bool waiting;         /* in the middle of a frame, the network takes no more just now */
+    bool reports;         /* RTCP: the four below were reported by the receiver */
+    uint32_t lost;        /* packets, since it came */
+    uint8_t lost_256;     /* of the last interval, in 1/256 */
+    uint32_t jitter_us;
+    uint32_t round_trip_us; /* 0: not known yet */
+} bmb_viewer_stats;
+
+typedef struct bmb_device_stats {
+    uint64_t uptime_us;
+    uint16_t viewers, viewers_most; /* now, and the limit */
+    uint16_t connections, connections_most;
+    uint16_t sessions;         /* RTSP */
+    uint32_t refused;          /* viewers turned away at the limit */
+    uint32_t bad_requests;     /* answered 4xx or closed for breaking the protocol */
+    uint32_t requests;
+    uint32_t accept_failed;    /* the system had no room for a connection */
+    size_t memory, memory_most; /* used of the block, and its size */
+} bmb_device_stats;
+
+void bmb_device_stats_get(const bmb_device *device, bmb_device_stats *out);
+bmb_err bmb_feed_stats_get(const bmb_device *device, size_t feed, bmb_feed_stats *out);
+/* Figures of the `index`-th present viewer, counted from 0; BMB_NOT_FOUND past the last. */
+bmb_err bmb_viewer_stats_get(const bmb_device *device, size_t index, bmb_viewer_stats *out);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

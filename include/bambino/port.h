@@ -1,0 +1,164 @@
+/* The port contract: everything that Bambino's core asks of hardware and operating system.
+ *
+ * A port fills in one bmb_port. The rules:
+ *
+ *  1. Every function gets `ctx` (or the camera's `ctx`) back as its first argument; the core never looks into it.
+ *  2. The core calls from one thread only, the one that calls bmb_step(). The single function that others may call is
+ *     `wake`, from any thread or interrupt handler.
+ *  3. Nothing blocks, except `wait`. A call that could block returns BMB_AGAIN instead.
+ *  4. The core hands out no memory to keep: pointers in arguments are valid during the call. What a port hands to the
+ *     core (frames, mode lists) stays valid as long as its comment says.
+ *  5. A function that a board does not have may be NULL where its comment says "optional"; the core then does without.
+ *
+ * To write a port: begin with clock, random and wait; add TCP (HTTP works then); add one camera; add UDP (RTP works
+ * then). docs/porting.md walks through it. `tests/support/fake_port.c` is a complete port of about 300 lines.
+ */
+#ifndef BAMBINO_PORT_H
+#define BAMBINO_PORT_H
+
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+#include "bambino/camera.h"
+#include "bambino/err.h"
+#include "bambino/event.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+/* A run of bytes to send, in the manner of POSIX struct iovec. */
+typedef struct bmb_slice {
+    const void *data;
+    size_t size; /* bytes */
+} bmb_slice;
+
+/* A socket: an index that means something to the port alone. */
+typedef int32_t bmb_sock;
+#define BMB_NO_SOCK ((bmb_sock)-1)
+
+/* What the core wants to hear about a socket, and what the port reports. */
+#define BMB_READABLE 1u /* bytes, a datagram, a connection to accept, or the peer's end of stream */
+#define BMB_WRITABLE 2u /* send would take at least one byte */
+#define BMB_BROKEN 4u   /* only reported: the connection failed; recv or send will say BMB_GONE */
+
+typedef struct bmb_ready {
+    uint32_t token;  /* as given to watch */
+    uint32_t events; /* BMB_READABLE | BMB_WRITABLE | BMB_BROKEN */
+} bmb_ready;
+
+/* One datagram as a few slices. */
+typedef struct bmb_packet {
+    const bmb_slice *slices;
+    size_t count; /* slices of this packet */
+} bmb_packet;
+
+typedef struct bmb_udp_options {
+    uint8_t ttl;            /* multicast hop limit; 0: the system's default of 1 */
+    uint32_t interface_ipv4; /* multicast: address of the interface to use, host byte order; 0: the system chooses */
+    uint32_t send_buffer;   /* bytes the system should hold for sending; 0: its default */
+} bmb_udp_options;
+
+/* TCP and UDP. */
+typedef struct bmb_net {
+    /* Opens a listening TCP socket at addr; port 0 lets the system choose. *bound gets the real address.
+     * BMB_IN_USE, BMB_DENIED, BMB_NOT_FOUND (no such local address), BMB_LIMIT. */
+    bmb_err (*listen)(void *ctx, const bmb_addr *addr, bmb_sock *out, bmb_addr *bound);
+    /* Takes one waiting connection. BMB_AGAIN: none waits. BMB_LIMIT: the system has no file or memory left; the
+     * connection stays in the queue and the core pauses before it tries again. */
+    bmb_err (*accept)(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr *peer);
+    /* The local address of a connection (what the peer dialled). */
+    bmb_err (*local)(void *ctx, bmb_sock sock, bmb_addr *out);
+    /* Gathers the slices into the stream and says how many bytes were taken, possibly fewer than offered.
+     * BMB_AGAIN with *taken 0: full, wait for BMB_WRITABLE. BMB_GONE: closed by the peer. */
+    bmb_err (*send)(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, size_t *taken);
+    /* Reads what is there. BMB_AGAIN: nothing. BMB_GONE: end of stream or failure. */
+    bmb_err (*recv)(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got);
+    /* Says that no more will be sent; what was taken still is, and recv goes on. Optional. */
+    void (*finish)(void *ctx, bmb_sock sock);
+    /* Asks the system to hold at most `bytes` of unsent data for this connection: what is in that buffer has left the
+     * core's control and only grows older. Optional; a hint. */
+    void (*bound_backlog)(void *ctx, bmb_sock sock, uint32_t bytes);
+
+    /* Opens a UDP socket bound to addr (port 0: any). Optional, with the other udp_ functions: without them there is
+     * no RTP over UDP. */
+    bmb_err (*udp_open)(void *ctx, const bmb_addr *addr, const bmb_udp_options *options, bmb_sock *out, bmb_addr *bound);
+    /* Sends packets in order to one destination; *taken counts the whole packets that the system took. All packets of
+     * one call but the last have the same size whenever the caller can manage it, so that a port may use segmentation
+     * offload. BMB_AGAIN: *taken may be less than count. BMB_REFUSED, BMB_NO_ROUTE: what the network answered. */
+    bmb_err (*udp_send)(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
+                        size_t *taken);
+    /* Takes one datagram; longer ones are cut to `room`. */
+    bmb_err (*udp_recv)(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got, bmb_addr *from);
+
+    /* Closes any of the sockets above and forgets its watch. */
+    void (*close)(void *ctx, bmb_sock sock);
+    /* Says which events of a socket are wanted from now on, level-triggered: an event is reported as long as its
+     * cause lasts. events 0: none but BMB_BROKEN. */
+    bmb_err (*watch)(void *ctx, bmb_sock sock, uint32_t events, uint32_t token);
+    /* Reports up to `room` sockets that are ready now; never blocks. */
+    size_t (*ready)(void *ctx, bmb_ready *out, size_t room);
+} bmb_net;
+
+/* Cameras, numbered from 0. */
+typedef struct bmb_cameras {
+    void *ctx;
+    /* How many are attached. */
+    size_t (*count)(void *ctx);
+    /* What camera `index` is and can do. */
+    bmb_err (*info)(void *ctx, size_t index, bmb_camera_info *out);
+    /* Starts delivery. *effective gets the mode really in force, which may differ from the one asked. BMB_IN_USE,
+     * BMB_NOT_FOUND (unplugged), BMB_UNSUPPORTED (no such mode), BMB_FAILED. */
+    bmb_err (*start)(void *ctx, size_t index, const bmb_mode *asked, bmb_mode *effective);
+    void (*stop)(void *ctx, size_t index);
+    /* Takes the oldest finished frame. BMB_AGAIN: none yet. BMB_GONE: the camera stopped by itself. A driver that runs
+     * out of buffers overwrites its oldest undelivered frame: capture goes on. */
+    bmb_err (*take)(void *ctx, size_t index, bmb_camera_frame *out);
+    /* Gives a taken frame's buffer back. Frames may come back in any order, also after stop. */
+    void (*release)(void *ctx, size_t index, uintptr_t cookie);
+    /* Asks the encoder for a key frame soon. Optional. */
+    bmb_err (*key_frame)(void *ctx, size_t index);
+    /* Sets a control; *effective gets the value in force. BMB_UNSUPPORTED, BMB_BAD_ARG (outside its range). */
+    bmb_err (*set)(void *ctx, size_t index, bmb_control control, int32_t value, int32_t *effective);
+    bmb_err (*get)(void *ctx, size_t index, bmb_control control, int32_t *value);
+} bmb_cameras;
+
+/* Small named records that survive a restart, for settings. Optional as a whole. */
+typedef struct bmb_storage {
+    void *ctx;
+    /* Reads the whole record. BMB_NOT_FOUND, BMB_NO_ROOM (record larger than room). */
+    bmb_err (*load)(void *ctx, const char *name, void *out, size_t room, size_t *got);
+    /* Replaces the record wholly or, on failure, not at all. */
+    bmb_err (*store)(void *ctx, const char *name, const void *data, size_t size);
+} bmb_storage;
+
+typedef enum bmb_light { BMB_LIGHT_STARTING, BMB_LIGHT_NO_CAMERA, BMB_LIGHT_READY, BMB_LIGHT_WATCHED } bmb_light;
+
+typedef struct bmb_port {
+    void *ctx;
+    /* Microseconds since an arbitrary start; never goes back. Cheap: the core asks often. */
+    uint64_t (*now_us)(void *ctx);
+    /* Microseconds since 1970-01-01 UTC. BMB_UNKNOWN as long as the clock was not set. Optional: never known. */
+    bmb_err (*wall_us)(void *ctx, int64_t *unix_us);
+    /* Fills with random bytes fit for session identifiers. */
+    void (*random)(void *ctx, void *out, size_t size);
+    /* Something worth telling happened. The port decides what becomes of it; bambino/text.h has sentences. Optional. */
+    void (*log)(void *ctx, const bmb_event *event);
+    /* Blocks until a watched socket is ready, `wake` was called, or now_us() reaches until_us. Returning early is
+     * allowed. Called by bmb_run() and by programs, never from within bmb_step(). */
+    void (*wait)(void *ctx, uint64_t until_us);
+    /* Makes `wait` return soon. Safe from any thread and from interrupt handlers. */
+    void (*wake)(void *ctx);
+    /* Shows a state to the person beside the board. Called when it changes. Optional. */
+    void (*light)(void *ctx, bmb_light state);
+
+    bmb_net net;         /* uses `ctx` above */
+    bmb_cameras cameras; /* has its own ctx */
+    bmb_storage storage; /* has its own ctx; all NULL when there is none */
+} bmb_port;
+
+#ifdef __cplusplus
+}
+#endif
+#endif

@@ -1,0 +1,134 @@
+'use strict';
+// Shows every feed live with its figures. Everything it knows comes from /status.json, once a second.
+
+const STREAMS_MOST = 4; // a browser opens six connections to one host; two stay free for figures and stills
+const cards = new Map();
+const el = (id) => document.getElementById(id);
+let failures = 0;
+
+const seconds = (s) => s >= 86400 ? `${Math.floor(s / 86400)} d ${Math.floor(s % 86400 / 3600)} h`
+  : s >= 3600 ? `${Math.floor(s / 3600)} h ${Math.floor(s % 3600 / 60)} min`
+  : s >= 60 ? `${Math.floor(s / 60)} min ${Math.floor(s % 60)} s` : `${Math.floor(s)} s`;
+const kib = (bytes) => bytes >= 1 << 20 ? `${(bytes / (1 << 20)).toFixed(1)} MiB` : `${Math.round(bytes / 1024)} KiB`;
+
+async function copy(button, text) {
+  try {
+    if (navigator.clipboard) await navigator.clipboard.writeText(text);
+    else { // pages that came without TLS have no clipboard of their own
+      const area = document.body.appendChild(Object.assign(document.createElement('textarea'), { value: text }));
+      area.select();
+      document.execCommand('copy');
+      area.remove();
+    }
+    button.textContent = 'Copied';
+  } catch {
+    button.textContent = 'Select it';
+  }
+  setTimeout(() => { button.textContent = 'Copy'; }, 1500);
+}
+
+function addAddress(list, address) {
+  const item = list.appendChild(document.createElement('li'));
+  const link = item.appendChild(document.createElement('a'));
+  link.href = link.textContent = address;
+  const button = item.appendChild(document.createElement('button'));
+  button.type = 'button';
+  button.textContent = 'Copy';
+  button.setAttribute('aria-label', `Copy ${address}`);
+  button.addEventListener('click', () => copy(button, address));
+}
+
+function addressesOf(feed, outlets) {
+  const list = [];
+  const rtsp = outlets.find((o) => o.scheme === 'rtsp');
+  if (rtsp) list.push(`rtsp://${location.hostname}:${rtsp.port}/${feed.name}`);
+  if (feed.codec === 'jpeg') list.push(`${location.origin}/${feed.name}.mjpeg`, `${location.origin}/${feed.name}.jpg`);
+  return list;
+}
+
+// A stream that breaks off, as when the device starts again, is opened again.
+function showPicture(card) {
+  const { img, source, live } = card;
+  const address = () => live ? `/${source}.mjpeg?${Date.now()}` : `/${source}.jpg?${Date.now()}`;
+  img.onerror = () => setTimeout(() => { img.src = address(); }, 2000);
+  if (!live) img.onload = () => setTimeout(() => { img.src = address(); }, 1000);
+  img.src = address();
+}
+
+function addCard(feed, status, index) {
+  const node = el('feed').content.firstElementChild.cloneNode(true);
+  const card = { node, img: node.querySelector('img'), notice: node.querySelector('.notice'), lamp: node.querySelector('.lamp') };
+  card.source = feed.codec === 'jpeg' ? feed.name : feed.preview;
+  card.live = index < STREAMS_MOST;
+  node.querySelector('h2').textContent = feed.title;
+  card.img.alt = `${feed.title}, live`;
+  for (const address of addressesOf(feed, status.outlets)) addAddress(node.querySelector('.addresses'), address);
+  if (feed.width && feed.height) node.querySelector('.picture').style.aspectRatio = `${feed.width} / ${feed.height}`;
+  if (card.source) showPicture(card);
+  else card.img.hidden = true;
+  cards.set(feed.name, card);
+  el('feeds').append(node);
+}
+
+function noticeOf(feed, card) {
+  if (feed.camera_state === 'waiting') return `The camera does not answer (${feed.camera_error}). It is started again on and on.`;
+  if (feed.camera_state === 'starting') return 'The camera is starting.';
+  if (feed.newest_ms > 3000) return `This picture is ${Math.round(feed.newest_ms / 1000)} s old.`;
+  if (!card.source) return 'A browser cannot show this feed. Open its address in a player.';
+  return '';
+}
+
+function showFeed(feed) {
+  const card = cards.get(feed.name);
+  const set = (name, text) => { card.node.querySelector(`[data-figure=${name}]`).textContent = text; };
+  set('fps', feed.fps === feed.fps_set ? feed.fps : `${feed.fps} of ${feed.fps_set}`);
+  set('kbps', feed.kbps);
+  set('size', `${feed.width}×${feed.height}`);
+  set('age', feed.newest_ms === null ? '–' : `${feed.newest_ms} ms`);
+  set('viewers', feed.viewers);
+  set('skipped', feed.skipped);
+  card.lamp.textContent = feed.camera_state;
+  card.lamp.className = `lamp ${feed.camera_state}`;
+  const notice = noticeOf(feed, card);
+  card.notice.textContent = notice;
+  card.notice.hidden = !notice;
+}
+
+function showViewers(viewers) {
+  el('watching').hidden = viewers.length === 0;
+  const rows = viewers.map((v) => {
+    const row = document.createElement('tr');
+    const host = v.peer.includes(':') ? `[${v.peer}]` : v.peer;
+    for (const text of [`${host}:${v.peer_port}`, v.feed, v.via, v.fps, v.kbps, `${v.age_ms} ms`, v.skipped, seconds(v.watching_s)]) {
+      row.appendChild(document.createElement('td')).textContent = text;
+    }
+    return row;
+  });
+  el('watching').querySelector('tbody').replaceChildren(...rows);
+}
+
+function show(status) {
+  const d = status.device;
+  document.title = el('name').textContent = d.name;
+  el('device').textContent = `${d.viewers} of ${d.viewers_most} viewers · up ${seconds(d.uptime_s)}`;
+  el('about').textContent = `Bambino ${d.version} · ${kib(d.memory_bytes)} of memory · figures: /status.json`;
+  status.feeds.forEach((feed, index) => {
+    if (!cards.has(feed.name)) addCard(feed, status, index);
+    showFeed(feed);
+  });
+  showViewers(status.viewers);
+}
+
+async function tick() {
+  try {
+    const answer = await fetch('/status.json', { signal: AbortSignal.timeout(4000) });
+    if (!answer.ok) throw new Error(answer.status);
+    show(await answer.json());
+    failures = 0;
+  } catch (error) {
+    if (++failures > 1) el('device').textContent = `The device has not answered for ${failures} s. Is it on, and on this network?`;
+  }
+  document.querySelector('header').classList.toggle('lost', failures > 1);
+  setTimeout(tick, 1000);
+}
+tick();

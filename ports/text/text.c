@@ -1,0 +1,182 @@
+#include "bambino/text.h"
+
+#include <inttypes.h>
+#include <stdarg.h>
+#include <stdio.h>
+#include <string.h>
+
+#include "base/bytes.h"
+
+static size_t format(char *out, size_t room, const char *fmt, ...) __attribute__((format(printf, 3, 4)));
+
+static size_t format(char *out, size_t room, const char *fmt, ...)
+{
+    if (room == 0) return 0;
+    va_list args;
+    va_start(args, fmt);
+    int n = vsnprintf(out, room, fmt, args);
+    va_end(args);
+    if (n < 0) return 0;
+    return (size_t)n < room ? (size_t)n : room - 1;
+}
+
+size_t bmb_addr_text(const bmb_addr *addr, bool with_port, char *out, size_t room)
+{
+    char ip[48];
+    bmb_writer w = bmb_writer_of(ip, sizeof ip - 1);
+    bmb_put_ip(&w, addr);
+    ip[bmb_written(&w)] = '\0';
+    const char *open = addr->family == 6 ? "[" : "", *close = addr->family == 6 ? "]" : "";
+    if (!with_port) return format(out, room, "%s%s%s", open, ip, close);
+    return format(out, room, "%s%s%s:%u", open, ip, close, addr->port);
+}
+
+const char *bmb_err_text(bmb_err err)
+{
+    static const char *const texts[] = {
+        [BMB_OK] = "no error",
+        [BMB_AGAIN] = "nothing there yet",
+        [BMB_GONE] = "it is gone",
+        [BMB_BAD_ARG] = "the value is out of range",
+        [BMB_BAD_DATA] = "the data does not follow its format",
+        [BMB_NO_MEMORY] = "there is not enough memory",
+        [BMB_NO_ROOM] = "it does not fit",
+        [BMB_LIMIT] = "a limit is reached",
+        [BMB_IN_USE] = "it is in use by somebody else",
+        [BMB_NOT_FOUND] = "there is none of that name",
+        [BMB_DENIED] = "permission denied",
+        [BMB_UNKNOWN] = "it is not known",
+        [BMB_UNSUPPORTED] = "it cannot do that",
+        [BMB_TIMED_OUT] = "no answer in time",
+        [BMB_NO_ROUTE] = "no network leads there",
+        [BMB_REFUSED] = "nobody listens there",
+        [BMB_FAILED] = "the system reports a failure",
+    };
+    return (size_t)err < sizeof texts / sizeof texts[0] ? texts[err] : texts[BMB_FAILED];
+}
+
+typedef struct mode_text {
+    char text[40];
+} mode_text;
+
+static mode_text mode_of(const bmb_event *e)
+{
+    mode_text m;
+    format(m.text, sizeof m.text, "%" PRId64 "x%" PRId64 " at %g/s", e->value >> 16, e->value & 0xFFFF,
+           (double)e->extra / 1000.0);
+    return m;
+}
+
+size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
+{
+    char peer[BMB_ADDR_TEXT_MAX] = "";
+    const char *feed = e->feed != NULL ? e->feed : "";
+    if (e->peer != NULL) bmb_addr_text(e->peer, true, peer, sizeof peer);
+    switch (e->code) {
+    case BMB_EVENT_CAMERA_STARTED:
+        return format(out, room, "feed \"%s\": camera started, %s", feed, mode_of(e).text);
+    case BMB_EVENT_CAMERA_ADJUSTED:
+        return format(out, room, "feed \"%s\": the camera chose %s instead of the mode asked for", feed,
+                      mode_of(e).text);
+    case BMB_EVENT_CAMERA_FAILED:
+        return format(out, room, "feed \"%s\": the camera failed: %s; next try in %.1f s", feed, bmb_err_text(e->err),
+                      (double)e->extra / 1000.0);
+    case BMB_EVENT_CAMERA_STALLED:
+        return format(out, room,
+                      "feed \"%s\": no frame for %.1f s; the camera is stopped and started again in %.1f s. "
+                      "Check its cable and its supply",
+                      feed, (double)e->value / 1000.0, (double)e->extra / 1000.0);
+    case BMB_EVENT_CAMERA_BACK:
+        return format(out, room, "feed \"%s\": the camera is back after %.1f s", feed, (double)e->value / 1000.0);
+    case BMB_EVENT_CONTROL_REFUSED: {
+        const char *control = bmb_control_name((bmb_control)e->value);
+        return format(out, room, "feed \"%s\": the camera refused %s = %" PRId64 ": %s", feed,
+                      control != NULL ? control : "a control", e->extra, bmb_err_text(e->err));
+    }
+    case BMB_EVENT_FRAME_BAD:
+        return format(out, room,
+                      "feed \"%s\": a frame of %" PRId64 " bytes is cut off or garbled and was dropped (%" PRId64
+                      " so far)",
+                      feed, e->value, e->extra);
+    case BMB_EVENT_FRAME_TOO_LARGE:
+        return format(out, room,
+                      "feed \"%s\": a frame of %" PRId64 " bytes was dropped, frame_max is %" PRId64
+                      "; raise it, or lower size or quality",
+                      feed, e->value, e->extra);
+    case BMB_EVENT_CODEC_REFUSED:
+        return format(out, room, "feed \"%s\": its frames cannot be sent over RTP: %s", feed, bmb_err_text(e->err));
+    case BMB_EVENT_VIEWER_CAME:
+        return format(out, room, "feed \"%s\": %s watches (%" PRId64 " now)", feed, peer, e->value);
+    case BMB_EVENT_VIEWER_LEFT:
+        return format(out, room, "feed \"%s\": %s left after %" PRId64 " frames (%" PRId64 " watch)", feed, peer,
+                      e->extra, e->value);
+    case BMB_EVENT_VIEWER_STALLED:
+        return format(out, room, "feed \"%s\": %s took nothing for %.1f s and was closed", feed, peer,
+                      (double)e->value / 1000.0);
+    case BMB_EVENT_VIEWER_SHED:
+        return format(out, room,
+                      "feed \"%s\": %s was closed, it held memory that the next frame needed; "
+                      "raise reel to let more slow viewers in",
+                      feed, peer);
+    case BMB_EVENT_VIEWER_REFUSED:
+        return format(out, room, "feed \"%s\": %s was refused, %" PRId64 " viewers are the limit; raise viewers", feed,
+                      peer, e->value);
+    case BMB_EVENT_ACCEPT_PAUSED:
+        return format(out, room,
+                      "a connection could not be accepted: the system has no file or memory left; next try in %" PRId64
+                      " ms. Raise the open-files limit",
+                      e->value);
+    case BMB_EVENT_CONNECTIONS_FULL:
+        return format(out, room, "%s was turned away, all %" PRId64 " connections are in use; raise viewers", peer,
+                      e->value);
+    case BMB_EVENT_MULTICAST_STARTED:
+        return format(out, room, "feed \"%s\": sending to group %s", feed, peer);
+    case BMB_EVENT_MULTICAST_STOPPED:
+        return format(out, room, "feed \"%s\": group %s has no viewer left, stopped after %" PRId64 " frames", feed,
+                      peer, e->extra);
+    }
+    return format(out, room, "event %d", (int)e->code);
+}
+
+/* A configuration member that stands in a file under a name of its own. */
+static const char *key_text(const char *key)
+{
+    return key != NULL ? key : "a value";
+}
+
+static size_t feed_fault(const bmb_fault *f, char *out, size_t room)
+{
+    const char *name = f->name != NULL ? f->name : "";
+    if (f->err == BMB_IN_USE && strcmp(key_text(f->key), "camera") == 0)
+        return format(out, room, "camera \"%s\" is used by two feeds; give each feed a camera of its own", name);
+    if (f->err == BMB_IN_USE) return format(out, room, "feed \"%s\" is there twice; rename one", name);
+    if (strcmp(key_text(f->key), "name") == 0)
+        return format(out, room, "feed name \"%s\": use 1 to %d of a-z 0-9 - _", name, BMB_NAME_MAX - 1);
+    return format(out, room, "feed \"%s\": %s = %" PRId64 " is out of range, the nearest possible is %" PRId64, name,
+                  key_text(f->key), f->asked, f->have);
+}
+
+size_t bmb_fault_text(const bmb_fault *f, char *out, size_t room)
+{
+    const char *part = f->part != NULL ? f->part : "";
+    if (strcmp(part, "memory") == 0)
+        return format(out, room,
+                      "%" PRId64 " bytes of memory are needed, %" PRId64
+                      " are there, %" PRId64 " are missing; the largest part are the %s: lower those first",
+                      f->asked, f->have, f->asked - f->have, key_text(f->key));
+    if (strcmp(part, "feed") == 0) return feed_fault(f, out, room);
+    if (strcmp(part, "camera") == 0)
+        return format(out, room, "camera \"%s\" is not attached; `bambino cameras` lists those that are",
+                      f->name != NULL ? f->name : "");
+    if (strcmp(part, "outlet") == 0) {
+        char addr[BMB_ADDR_TEXT_MAX];
+        bmb_addr_text(&f->addr, true, addr, sizeof addr);
+        const char *advice = f->err == BMB_IN_USE      ? "another program listens there; stop it, or choose another port"
+                             : f->err == BMB_DENIED    ? "ports below 1024 need privileges; choose a higher one"
+                             : f->err == BMB_NOT_FOUND ? "no interface of this machine has that address"
+                                                       : bmb_err_text(f->err);
+        return format(out, room, "cannot listen at %s: %s", addr, advice);
+    }
+    return format(out, room, "%s = %" PRId64 " is out of range, the nearest possible is %" PRId64, key_text(f->key),
+                  f->asked, f->have);
+}

@@ -1,0 +1,42 @@
+/* The names of codes, as configuration files, JSON and logs spell them. */
+#include "bambino/device.h"
+
+static const char *name_at(const char *const *names, size_t count, size_t index)
+{
+    return index < count ? names[index] : NULL;
+}
+#define COUNT(table) (sizeof(table) / sizeof((table)[0]))
+
+const char *bmb_err_name(bmb_err err)
+{
+    static const char *const names[] = { "ok",     "again",    "gone",      "bad-argument", "bad-data", "no-memory",
+                                         "no-room", "limit",   "in-use",    "not-found",    "denied",   "unknown",
+                                         "unsupported", "timed-out", "no-route", "refused", "failed" };
+    const char *name = name_at(names, COUNT(names), (size_t)err);
+    return name != NULL ? name : "failed";
+}
+
+const char *bmb_control_name(bmb_control control)
+{
+    static const char *const names[BMB_CONTROL_COUNT] = { "quality", "kbps",       "key-ms",   "flip-h",
+                                                          "flip-v",  "brightness", "contrast", "saturation" };
+    return name_at(names, COUNT(names), (size_t)control);
+}
+
+const char *bmb_codec_name(bmb_codec codec)
+{
+    static const char *const names[BMB_CODEC_COUNT] = { "jpeg", "h264" };
+    return name_at(names, COUNT(names), (size_t)codec);
+}
+
+const char *bmb_camera_state_name(bmb_camera_state state)
+{
+    static const char *const names[] = { "off", "starting", "running", "waiting" };
+    return name_at(names, COUNT(names), (size_t)state);
+}
+
+const char *bmb_transport_name(bmb_transport transport)
+{
+    static const char *const names[] = { "http", "rtp-udp", "rtp-tcp", "rtp-multicast" };
+    return name_at(names, COUNT(names), (size_t)transport);
+}

@@ -1,0 +1,289 @@
+/* Connections of every kind: accepted, read, written, timed and closed. What is said on them is the conversations'. */
+#include <string.h>
+
+#include "device/state.h"
+
+static void watch(bmb_device *d, bmb_conn *c, uint8_t events)
+{
+    if (c->watched == events) return;
+    c->watched = events;
+    uint32_t token = (uint32_t)(BMB_OUTLETS_MOST + (size_t)(c - d->conns));
+    (void)d->port->net.watch(d->port->ctx, c->sock, events, token);
+}
+
+static bmb_conn *free_conn(bmb_device *d)
+{
+    bmb_conn *idle = NULL;
+    for (uint16_t i = 0; i < d->conn_most; i++) {
+        bmb_conn *c = &d->conns[i];
+        if (c->state == BMB_CONN_FREE) return c;
+        bool waits = c->state == BMB_CONN_DRAINING || (c->state == BMB_CONN_READING && !c->http.begun);
+        if (waits && (idle == NULL || c->since_us < idle->since_us)) idle = c;
+    }
+    if (idle != NULL) bmb_conn_close(d, idle); /* nobody misses a connection that is only kept alive */
+    return idle;
+}
+
+static void open_conn(bmb_device *d, bmb_conn *c, const bmb_outlet *outlet, bmb_sock sock, const bmb_addr *peer)
+{
+    uint8_t *rx = c->rx, *tx = c->tx;
+    memset(c, 0, sizeof *c);
+    c->rx = rx;
+    c->tx = tx;
+    c->sock = sock;
+    c->kind = (uint8_t)outlet->config->kind;
+    c->peer = *peer;
+    c->since_us = c->progress_us = d->now;
+    d->conn_live++;
+    uint16_t behind = (uint16_t)(c - d->conns + 1);
+    if (behind > d->conn_used) d->conn_used = behind;
+    bmb_http_conn_open(d, c);
+    watch(d, c, BMB_READABLE);
+}
+
+/* No connection is left for it: one sentence, and away. */
+static void turn_away(bmb_device *d, bmb_sock sock, const bmb_addr *peer)
+{
+    uint8_t text[256];
+    size_t taken;
+    bmb_writer w = bmb_writer_of(text, sizeof text);
+    bmb_http_error(&w, 503, false, false);
+    const bmb_slice slice = { .data = text, .size = bmb_written(&w) };
+    (void)d->port->net.send(d->port->ctx, sock, &slice, 1, &taken);
+    d->port->net.close(d->port->ctx, sock);
+    d->refused++;
+    bmb_log(d->port, &(bmb_event){ .level = BMB_LEVEL_WARNING,
+                                   .code = BMB_EVENT_CONNECTIONS_FULL,
+                                   .err = BMB_LIMIT,
+                                   .peer = peer,
+                                   .value = d->conn_most });
+}
+
+void bmb_conn_accept(bmb_device *d, bmb_outlet *outlet)
+{
+    for (unsigned i = 0; i < BMB_READY_MOST; i++) {
+        bmb_sock sock;
+        bmb_addr peer;
+        bmb_err err = d->port->net.accept(d->port->ctx, outlet->sock, &sock, &peer);
+        if (err == BMB_AGAIN) return;
+        if (err != BMB_OK) {
+            d->accept_failed++;
+            outlet->paused_us = d->now + BMB_ACCEPT_PAUSE_US;
+            (void)d->port->net.watch(d->port->ctx, outlet->sock, 0, (uint32_t)(outlet - d->outlets));
+            bmb_log(d->port, &(bmb_event){ .level = BMB_LEVEL_WARNING,
+                                           .code = BMB_EVENT_ACCEPT_PAUSED,
+                                           .err = err,
+                                           .value = BMB_ACCEPT_PAUSE_US / 1000 });
+            return;
+        }
+        bmb_conn *c = free_conn(d);
+        if (c == NULL) {
+            turn_away(d, sock, &peer);
+        } else {
+            open_conn(d, c, outlet, sock, &peer);
+        }
+    }
+}
+
+static void viewer_left(bmb_device *d, bmb_conn *c)
+{
+    bmb_viewer *v = &c->viewer;
+    if (v->framer == NULL) return;
+    const bmb_feed *feed = v->feed;
+    bool counted = v->counted;
+    bmb_viewer_end(d, v);
+    if (!counted) return;
+    bmb_log(d->port, &(bmb_event){ .level = BMB_LEVEL_INFO,
+                                   .code = BMB_EVENT_VIEWER_LEFT,
+                                   .feed = feed->config->name,
+                                   .peer = &c->peer,
+                                   .value = feed->viewers,
+                                   .extra = (int64_t)v->sent });
+}
+
+void bmb_conn_close(bmb_device *d, bmb_conn *c)
+{
+    if (c->state == BMB_CONN_FREE) return;
+    viewer_left(d, c);
+    d->port->net.close(d->port->ctx, c->sock);
+    c->state = BMB_CONN_FREE;
+    c->sock = BMB_NO_SOCK;
+    d->conn_live--;
+    while (d->conn_used > 0 && d->conns[d->conn_used - 1].state == BMB_CONN_FREE) d->conn_used--;
+}
+
+/* Sends tx and body. BMB_OK: all of it is out. */
+static bmb_err send_pending(bmb_device *d, bmb_conn *c)
+{
+    while (c->tx_at < c->tx_size || c->body_left > 0) {
+        size_t head = (size_t)(c->tx_size - c->tx_at), taken = 0;
+        const bmb_slice slices[2] = { { c->tx + c->tx_at, head }, { c->body, c->body_left } };
+        size_t first = head > 0 ? 0 : 1, last = c->body_left > 0 ? 2 : 1;
+        bmb_err err = d->port->net.send(d->port->ctx, c->sock, slices + first, last - first, &taken);
+        if (err != BMB_OK) return err;
+        c->progress_us = d->now;
+        size_t from_head = taken < head ? taken : head;
+        c->tx_at = (uint16_t)(c->tx_at + from_head);
+        c->body += taken - from_head;
+        c->body_left -= taken - from_head;
+        if (taken < head + c->body_left + (taken - from_head)) return BMB_AGAIN;
+    }
+    c->tx_at = c->tx_size = 0;
+    return BMB_OK;
+}
+
+static void start_draining(bmb_device *d, bmb_conn *c)
+{
+    c->state = BMB_CONN_DRAINING;
+    c->since_us = d->now;
+    c->rx_size = 0;
+    if (d->port->net.finish != NULL) d->port->net.finish(d->port->ctx, c->sock);
+    watch(d, c, BMB_READABLE);
+}
+
+static bmb_err flush_watching(bmb_device *d, bmb_conn *c)
+{
+    bmb_err err = bmb_viewer_pump(d, &c->viewer, c->sock);
+    if (err == BMB_OK) viewer_left(d, c);
+    return err;
+}
+
+void bmb_conn_flush(bmb_device *d, bmb_conn *c)
+{
+    bmb_err err = BMB_AGAIN;
+    while (c->state == BMB_CONN_ANSWERING || c->state == BMB_CONN_WATCHING) {
+        err = send_pending(d, c);
+        if (err != BMB_OK) break;
+        if (c->status) {
+            bmb_http_conn_status(d, c);
+            continue;
+        }
+        if (c->state == BMB_CONN_WATCHING) {
+            err = flush_watching(d, c);
+            if (err != BMB_OK) break;
+        }
+        if (!c->keep_alive) {
+            start_draining(d, c);
+            return;
+        }
+        bmb_http_conn_open(d, c);
+    }
+    if (err != BMB_AGAIN) {
+        bmb_conn_close(d, c);
+        return;
+    }
+    bool blocked = c->tx_at < c->tx_size || c->body_left > 0 || (c->state == BMB_CONN_WATCHING && c->viewer.blocked);
+    watch(d, c, blocked ? BMB_READABLE | BMB_WRITABLE : BMB_READABLE);
+}
+
+void bmb_conn_resume(bmb_device *d, bmb_conn *c)
+{
+    bmb_conn_flush(d, c);
+    bmb_http_conn_receive(d, c);
+}
+
+/* A peer that only listens says nothing; whatever it says is dropped, and its end is noticed. */
+static void discard_input(bmb_device *d, bmb_conn *c)
+{
+    for (unsigned i = 0; i < 8; i++) {
+        size_t got = 0;
+        bmb_err err = d->port->net.recv(d->port->ctx, c->sock, c->rx, d->rx_room, &got);
+        if (err == BMB_AGAIN) return;
+        if (err != BMB_OK) {
+            bmb_conn_close(d, c);
+            return;
+        }
+    }
+}
+
+static void receive(bmb_device *d, bmb_conn *c)
+{
+    if (c->state == BMB_CONN_WATCHING || c->state == BMB_CONN_DRAINING) {
+        discard_input(d, c);
+        return;
+    }
+    size_t got = 0;
+    if (c->rx_size == d->rx_room) { /* an answer is under way and the next requests wait */
+        watch(d, c, c->watched & (uint8_t)~BMB_READABLE);
+        return;
+    }
+    bmb_err err = d->port->net.recv(d->port->ctx, c->sock, c->rx + c->rx_size, (size_t)(d->rx_room - c->rx_size), &got);
+    if (err == BMB_AGAIN) return;
+    if (err != BMB_OK) {
+        bmb_conn_close(d, c);
+        return;
+    }
+    c->rx_size = (uint16_t)(c->rx_size + got);
+    bmb_http_conn_receive(d, c);
+}
+
+void bmb_conn_ready(bmb_device *d, bmb_conn *c, uint32_t events)
+{
+    if (c->state == BMB_CONN_FREE) return;
+    if ((events & (BMB_READABLE | BMB_BROKEN)) != 0) receive(d, c);
+    if (c->state == BMB_CONN_FREE || (events & BMB_WRITABLE) == 0) return;
+    c->viewer.blocked = false;
+    bmb_conn_resume(d, c);
+}
+
+static void viewer_event(bmb_device *d, const bmb_conn *c, bmb_event_code code, int64_t value)
+{
+    bmb_log(d->port, &(bmb_event){ .level = BMB_LEVEL_WARNING,
+                                   .code = code,
+                                   .feed = c->viewer.feed->config->name,
+                                   .peer = &c->peer,
+                                   .value = value });
+}
+
+void bmb_conn_shed(bmb_device *d, bmb_feed *feed, const bmb_frame *frame)
+{
+    for (uint16_t i = 0; i < d->conn_used; i++) {
+        bmb_conn *c = &d->conns[i];
+        if (c->state != BMB_CONN_WATCHING || c->viewer.frame != frame) continue;
+        feed->shed++;
+        viewer_event(d, c, BMB_EVENT_VIEWER_SHED, 0);
+        bmb_conn_close(d, c);
+    }
+}
+
+static bool older_than(const bmb_device *d, uint64_t since_us, uint64_t limit_us)
+{
+    return d->now > since_us && d->now - since_us >= limit_us;
+}
+
+void bmb_conn_sweep(bmb_device *d, bmb_conn *c)
+{
+    const bmb_config *config = d->config;
+    uint64_t stall_us = (uint64_t)config->stall_ms * 1000;
+    switch ((bmb_conn_state)c->state) {
+    case BMB_CONN_READING:
+        if (!c->http.begun && older_than(d, c->since_us, (uint64_t)config->idle_ms * 1000)) {
+            bmb_conn_close(d, c);
+        } else if (c->http.begun && older_than(d, c->since_us, (uint64_t)config->request_ms * 1000)) {
+            c->keep_alive = false;
+            bmb_http_conn_refuse(d, c, 408);
+        }
+        break;
+    case BMB_CONN_ANSWERING:
+        if (older_than(d, c->progress_us, stall_us)) bmb_conn_close(d, c);
+        break;
+    case BMB_CONN_WATCHING: {
+        bool head_out = c->tx_at == c->tx_size;
+        uint64_t progress = head_out ? c->viewer.progress_us : c->progress_us;
+        if ((c->viewer.blocked || !head_out) && older_than(d, progress, stall_us)) {
+            c->viewer.feed->stalled++;
+            viewer_event(d, c, BMB_EVENT_VIEWER_STALLED, (int64_t)((d->now - progress) / 1000));
+            bmb_conn_close(d, c);
+        } else if (c->viewer.once && c->viewer.frame == NULL && older_than(d, c->viewer.since_us, BMB_STILL_WAIT_US)) {
+            bmb_viewer_end(d, &c->viewer);
+            bmb_http_conn_refuse(d, c, 503);
+        }
+        break;
+    }
+    case BMB_CONN_DRAINING:
+        if (older_than(d, c->since_us, BMB_DRAIN_US)) bmb_conn_close(d, c);
+        break;
+    case BMB_CONN_FREE:
+        break;
+    }
+}

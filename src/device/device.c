@@ -1,0 +1,379 @@
+/* Opening, stepping and closing the device. */
+#include <string.h>
+
+#include "device/state.h"
+
+/* Hands out the caller's block in aligned parts; with no block it only counts, so that the budget and the opening are
+ * the same arithmetic. */
+typedef struct block {
+    uint8_t *base;
+    size_t used;
+} block;
+
+static void *part_of(block *b, size_t size)
+{
+    void *here = b->base != NULL ? b->base + b->used : NULL;
+    b->used = bmb_add(b->used, bmb_align(size));
+    return here;
+}
+
+static uint16_t conns_of(const bmb_config *config)
+{
+    return (uint16_t)(config->viewers + config->spare);
+}
+
+static bmb_err find_camera(const bmb_port *port, const char *name, size_t *index, bmb_camera_info *info)
+{
+    size_t count = port->cameras.count != NULL ? port->cameras.count(port->cameras.ctx) : 0;
+    for (size_t i = 0; i < count; i++) {
+        if (port->cameras.info(port->cameras.ctx, i, info) != BMB_OK || strcmp(info->name, name) != 0) continue;
+        *index = i;
+        return BMB_OK;
+    }
+    return BMB_NOT_FOUND;
+}
+
+static uint16_t slots_of(const bmb_feed_config *feed, const bmb_camera_info *info)
+{
+    if (feed->storage == BMB_BORROWED) return (uint16_t)(info->buffers - 1);
+    size_t slots = feed->reel_bytes / feed->frame_max * BMB_SLOTS_PER_FRAME;
+    if (slots < BMB_SLOTS_LEAST) slots = BMB_SLOTS_LEAST;
+    return (uint16_t)(slots > BMB_SLOTS_MOST ? BMB_SLOTS_MOST : slots);
+}
+
+/* What one configuration value may be. */
+typedef struct bound {
+    const char *key;
+    int64_t value, least, most;
+} bound;
+
+static bmb_err blame(bmb_fault *fault, bmb_err err, const char *part, const char *key, const char *name, int64_t asked,
+                     int64_t have)
+{
+    if (fault != NULL)
+        *fault = (bmb_fault){ .err = err, .part = part, .key = key, .name = name, .asked = asked, .have = have };
+    return err;
+}
+
+static bmb_err check_bounds(const bound *bounds, size_t count, const char *part, const char *name, bmb_fault *fault)
+{
+    for (size_t i = 0; i < count; i++) {
+        const bound *b = &bounds[i];
+        if (b->value < b->least) return blame(fault, BMB_BAD_ARG, part, b->key, name, b->value, b->least);
+        if (b->value > b->most) return blame(fault, BMB_BAD_ARG, part, b->key, name, b->value, b->most);
+    }
+    return BMB_OK;
+}
+#define COUNT(a) (sizeof(a) / sizeof((a)[0]))
+
+static bool good_name(const char *name)
+{
+    size_t n = 0;
+    for (; name != NULL && name[n] != '\0'; n++) {
+        char c = name[n];
+        bool ok = (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') || c == '-' || c == '_';
+        if (!ok || n + 1 >= BMB_NAME_MAX) return false;
+    }
+    return n > 0;
+}
+
+static bmb_err check_feed(const bmb_config *config, size_t index, bmb_camera_info *info, bmb_fault *fault)
+{
+    const bmb_feed_config *f = &config->feeds[index];
+    size_t camera;
+    if (!good_name(f->name)) return blame(fault, BMB_BAD_ARG, "feed", "name", f->name, 0, 0);
+    if (f->title != NULL && strlen(f->title) > 63)
+        return blame(fault, BMB_BAD_ARG, "feed", "title", f->name, (int64_t)strlen(f->title), 63);
+    for (size_t i = 0; i < index; i++) {
+        if (strcmp(config->feeds[i].name, f->name) == 0) return blame(fault, BMB_IN_USE, "feed", "name", f->name, 0, 0);
+        if (f->camera != NULL && strcmp(config->feeds[i].camera, f->camera) == 0)
+            return blame(fault, BMB_IN_USE, "feed", "camera", f->camera, 0, 0);
+    }
+    if (f->camera == NULL || find_camera(config->port, f->camera, &camera, info) != BMB_OK)
+        return blame(fault, BMB_NOT_FOUND, "camera", "camera", f->camera, 0, 0);
+    const bound bounds[] = {
+        { "codec", (int64_t)f->mode.codec, 0, BMB_CODEC_COUNT - 1 },
+        { "width", f->mode.width, 16, 8192 },
+        { "height", f->mode.height, 16, 8192 },
+        { "rate", f->mode.mfps, 1, 240000 },
+        { "frame_max", f->frame_max, 256, INT32_MAX },
+        { "reel_bytes", f->storage == BMB_KEPT ? f->reel_bytes : f->frame_max, f->frame_max, INT32_MAX },
+        { "buffers", f->storage == BMB_BORROWED ? info->buffers : 3, 3, 255 },
+    };
+    return check_bounds(bounds, COUNT(bounds), "feed", f->name, fault);
+}
+
+static bmb_err check(const bmb_config *config, bmb_fault *fault)
+{
+    const bound bounds[] = {
+        { "feeds", (int64_t)config->feed_count, 1, BMB_FEEDS_MOST },
+        { "outlets", (int64_t)config->outlet_count, 1, BMB_OUTLETS_MOST },
+        { "viewers", config->viewers, 1, 4000 },
+        { "spare", config->spare, 1, 64 },
+        { "request_buffer", config->request_buffer, 1536, 16384 },
+        { "rtp_payload", config->rtp_payload, 256, 8900 },
+        { "stall_ms", config->stall_ms, 100, 600000 },
+        { "request_ms", config->request_ms, 100, 600000 },
+        { "idle_ms", config->idle_ms, 100, 600000 },
+        { "session_ms", config->session_ms, 1000, 600000 },
+        { "backlog_ms", config->backlog_ms, 20, 5000 },
+    };
+    bmb_err err = check_bounds(bounds, COUNT(bounds), "config", NULL, fault);
+    bmb_camera_info info;
+    for (size_t i = 0; err == BMB_OK && i < config->feed_count; i++) err = check_feed(config, i, &info, fault);
+    return err;
+}
+
+void bmb_config_init(bmb_config *config)
+{
+    memset(config, 0, sizeof *config);
+    config->name = "bambino";
+    config->viewers = 16;
+    config->spare = 8;
+    config->request_buffer = 3072;
+    config->rtp_payload = 1400;
+    config->stall_ms = 5000;
+    config->request_ms = 10000;
+    config->idle_ms = 30000;
+    config->session_ms = 60000;
+    config->backlog_ms = 150;
+}
+
+static void lay_out_reel(block *b, const bmb_feed_config *config, const bmb_port *port, bmb_feed *feed)
+{
+    bmb_camera_info info = { 0 };
+    size_t camera = 0;
+    (void)find_camera(port, config->camera, &camera, &info); /* checked before */
+    uint16_t slots = slots_of(config, &info);
+    bmb_frame *frames = (bmb_frame *)part_of(b, slots * sizeof(bmb_frame));
+    uint8_t *memory = config->storage == BMB_KEPT ? (uint8_t *)part_of(b, config->reel_bytes) : NULL;
+    if (feed == NULL) return;
+    feed->config = config;
+    feed->camera = camera;
+    feed->mode = config->mode;
+    if (config->storage == BMB_KEPT) {
+        bmb_reel_init_kept(&feed->reel, memory, config->reel_bytes, config->frame_max, frames, slots);
+    } else {
+        bmb_reel_init_borrowed(&feed->reel, frames, slots, &port->cameras, camera);
+    }
+}
+
+/* The whole block, in the order of the budget's parts. With a base it also builds the device. */
+static bmb_device *lay_out(uint8_t *base, const bmb_config *config, bmb_budget *budget)
+{
+    block b = { .base = base, .used = 0 };
+    size_t mark = 0;
+    size_t *const parts[] = { &budget->device, &budget->feeds, &budget->reels, &budget->viewers,
+                              &budget->request_buffers };
+    size_t part = 0;
+    memset(budget, 0, sizeof *budget);
+#define END_OF_PART (*parts[part++] = b.used - mark, mark = b.used)
+
+    bmb_device *d = (bmb_device *)part_of(&b, sizeof *d);
+    part_of(&b, BMB_ALIGN); /* the block may begin at any address */
+    if (d != NULL) memset(d, 0, sizeof *d);
+    END_OF_PART;
+    bmb_feed *feeds = (bmb_feed *)part_of(&b, config->feed_count * sizeof *feeds);
+    if (feeds != NULL) memset(feeds, 0, config->feed_count * sizeof *feeds);
+    END_OF_PART;
+    for (size_t i = 0; i < config->feed_count; i++)
+        lay_out_reel(&b, &config->feeds[i], config->port, feeds != NULL ? &feeds[i] : NULL);
+    END_OF_PART;
+    uint16_t conn_most = conns_of(config);
+    bmb_conn *conns = (bmb_conn *)part_of(&b, conn_most * sizeof *conns);
+    if (conns != NULL) memset(conns, 0, conn_most * sizeof *conns);
+    END_OF_PART;
+    uint8_t *buffers = (uint8_t *)part_of(&b, (size_t)conn_most * config->request_buffer);
+    END_OF_PART;
+#undef END_OF_PART
+
+    budget->total = b.used;
+    budget->per_feed = sizeof(bmb_feed);
+    budget->per_viewer_http = sizeof(bmb_conn);
+    budget->per_viewer_rtsp = sizeof(bmb_conn);
+    if (d == NULL) return NULL;
+    d->config = config;
+    d->port = config->port;
+    d->feeds = feeds;
+    d->conns = conns;
+    d->conn_most = conn_most;
+    d->rx_room = config->request_buffer / 3;
+    d->tx_room = (uint16_t)(config->request_buffer - d->rx_room);
+    for (uint16_t i = 0; i < conn_most; i++) {
+        conns[i].rx = buffers + (size_t)i * config->request_buffer;
+        conns[i].tx = conns[i].rx + d->rx_room;
+        conns[i].sock = BMB_NO_SOCK;
+    }
+    return d;
+}
+
+bmb_err bmb_budget_of(const bmb_config *config, bmb_budget *out, bmb_fault *fault)
+{
+    bmb_err err = check(config, fault);
+    if (err != BMB_OK) return err;
+    (void)lay_out(NULL, config, out);
+    return out->total == SIZE_MAX ? blame(fault, BMB_NO_MEMORY, "memory", "total", NULL, INT64_MAX, 0) : BMB_OK;
+}
+
+static const char *largest_part(const bmb_budget *b)
+{
+    const char *name = "reels";
+    size_t most = b->reels;
+    if (b->viewers > most) {
+        most = b->viewers;
+        name = "viewers";
+    }
+    if (b->request_buffers > most) name = "request buffers";
+    return name;
+}
+
+static bmb_err open_outlets(bmb_device *d, bmb_fault *fault)
+{
+    const bmb_config *config = d->config;
+    for (size_t i = 0; i < BMB_OUTLETS_MOST; i++) d->outlets[i].sock = BMB_NO_SOCK;
+    for (size_t i = 0; i < config->outlet_count; i++) {
+        bmb_outlet *o = &d->outlets[i];
+        o->config = &config->outlets[i];
+        bmb_err err = d->port->net.listen(d->port->ctx, &o->config->listen, &o->sock, &o->bound);
+        if (err == BMB_OK) err = d->port->net.watch(d->port->ctx, o->sock, BMB_READABLE, (uint32_t)i);
+        if (err == BMB_OK) continue;
+        blame(fault, err, "outlet", "listen", NULL, 0, 0);
+        if (fault != NULL) fault->addr = o->config->listen;
+        return err;
+    }
+    return BMB_OK;
+}
+
+bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device **out, bmb_fault *fault)
+{
+    bmb_budget budget;
+    *out = NULL;
+    bmb_err err = bmb_budget_of(config, &budget, fault);
+    if (err != BMB_OK) return err;
+    if (memory == NULL || size < budget.total)
+        return blame(fault, BMB_NO_MEMORY, "memory", largest_part(&budget), NULL, (int64_t)budget.total, (int64_t)size);
+
+    size_t skew = (BMB_ALIGN - (uintptr_t)memory % BMB_ALIGN) % BMB_ALIGN;
+    bmb_device *d = lay_out((uint8_t *)memory + skew, config, &budget);
+    d->memory = budget.total;
+    d->now = d->start_us = d->port->now_us(d->port->ctx);
+    if (d->port->light != NULL) d->port->light(d->port->ctx, d->light);
+    err = open_outlets(d, fault);
+    if (err != BMB_OK) {
+        bmb_close(d);
+        return err;
+    }
+    for (size_t i = 0; i < config->feed_count; i++) {
+        bmb_rate_start(&d->feeds[i].rate, d->now);
+        bmb_feed_start(d, &d->feeds[i]);
+    }
+    *out = d;
+    return BMB_OK;
+}
+
+void bmb_close(bmb_device *d)
+{
+    if (d == NULL) return;
+    for (uint16_t i = 0; i < d->conn_most; i++) bmb_conn_close(d, &d->conns[i]);
+    for (size_t i = 0; i < d->config->feed_count; i++) {
+        bmb_feed *feed = &d->feeds[i];
+        if (feed->camera_state == BMB_CAMERA_STARTING || feed->camera_state == BMB_CAMERA_RUNNING)
+            d->port->cameras.stop(d->port->cameras.ctx, feed->camera);
+        bmb_reel_clear(&feed->reel);
+        feed->camera_state = BMB_CAMERA_OFF;
+    }
+    for (size_t i = 0; i < d->config->outlet_count; i++)
+        if (d->outlets[i].sock != BMB_NO_SOCK) d->port->net.close(d->port->ctx, d->outlets[i].sock);
+}
+
+static void take_events(bmb_device *d)
+{
+    bmb_ready ready[BMB_READY_MOST];
+    size_t n = d->port->net.ready(d->port->ctx, ready, BMB_READY_MOST);
+    for (size_t i = 0; i < n; i++) {
+        if (ready[i].token < BMB_OUTLETS_MOST) {
+            bmb_conn_accept(d, &d->outlets[ready[i].token]);
+            continue;
+        }
+        size_t index = ready[i].token - BMB_OUTLETS_MOST;
+        if (index < d->conn_most) bmb_conn_ready(d, &d->conns[index], ready[i].events);
+    }
+}
+
+/* Frames that came in this step go to every viewer that can take them. */
+static void deliver(bmb_device *d)
+{
+    for (uint16_t i = 0; i < d->conn_used; i++) {
+        bmb_conn *c = &d->conns[i];
+        if (c->state != BMB_CONN_WATCHING || c->viewer.framer == NULL) continue;
+        if (c->viewer.feed->fresh && !c->viewer.blocked && c->tx_size == 0) bmb_conn_resume(d, c);
+    }
+    for (size_t i = 0; i < d->config->feed_count; i++) d->feeds[i].fresh = false;
+}
+
+static void sweep(bmb_device *d)
+{
+    for (uint16_t i = 0; i < d->conn_used; i++) bmb_conn_sweep(d, &d->conns[i]);
+    for (size_t i = 0; i < d->config->outlet_count; i++) {
+        bmb_outlet *o = &d->outlets[i];
+        if (o->paused_us == 0 || d->now < o->paused_us) continue;
+        o->paused_us = 0;
+        (void)d->port->net.watch(d->port->ctx, o->sock, BMB_READABLE, (uint32_t)i);
+    }
+}
+
+static void show_light(bmb_device *d)
+{
+    size_t waiting = 0, running = 0;
+    for (size_t i = 0; i < d->config->feed_count; i++) {
+        waiting += d->feeds[i].camera_state == BMB_CAMERA_WAITING;
+        running += d->feeds[i].camera_state == BMB_CAMERA_RUNNING;
+    }
+    bmb_light light = waiting > 0      ? BMB_LIGHT_NO_CAMERA
+                      : running == 0   ? BMB_LIGHT_STARTING
+                      : d->viewers > 0 ? BMB_LIGHT_WATCHED
+                                       : BMB_LIGHT_READY;
+    if (light == d->light) return;
+    d->light = light;
+    if (d->port->light != NULL) d->port->light(d->port->ctx, light);
+}
+
+uint64_t bmb_step(bmb_device *d)
+{
+    d->now = d->port->now_us(d->port->ctx);
+    take_events(d);
+    bool fresh = false;
+    for (size_t i = 0; i < d->config->feed_count; i++) {
+        bmb_feed_take(d, &d->feeds[i]);
+        fresh = fresh || d->feeds[i].fresh;
+    }
+    if (fresh) deliver(d);
+
+    bool paused = false;
+    for (size_t i = 0; i < d->config->outlet_count; i++) paused = paused || d->outlets[i].paused_us != 0;
+    if (d->now >= d->sweep_us) {
+        sweep(d);
+        d->sweep_us = d->now + BMB_SWEEP_US;
+    }
+    uint64_t next = d->conn_live > 0 || paused ? d->sweep_us : UINT64_MAX;
+    for (size_t i = 0; i < d->config->feed_count; i++) {
+        uint64_t due = bmb_feed_tend(d, &d->feeds[i]);
+        if (due < next) next = due;
+    }
+    show_light(d);
+    return next;
+}
+
+bmb_err bmb_outlet_addr(const bmb_device *d, size_t outlet, bmb_addr *out)
+{
+    if (outlet >= d->config->outlet_count) return BMB_NOT_FOUND;
+    *out = d->outlets[outlet].bound;
+    return BMB_OK;
+}
+
+bmb_err bmb_control_set(bmb_device *d, size_t feed, bmb_control control, int32_t value, int32_t *effective)
+{
+    if (feed >= d->config->feed_count) return BMB_NOT_FOUND;
+    const bmb_cameras *cameras = &d->port->cameras;
+    return cameras->set(cameras->ctx, d->feeds[feed].camera, control, value, effective);
+}

@@ -1,0 +1,34 @@
+/* What a request asks for, and the heads of answers. No socket and no device is known here. */
+#ifndef BMB_SERVE_HTTP_ROUTE_H
+#define BMB_SERVE_HTTP_ROUTE_H
+
+#include "bambino/device.h"
+#include "base/bytes.h"
+#include "serve/formats.h"
+#include "serve/http_parse.h"
+
+typedef enum bmb_route_kind {
+    BMB_ROUTE_ERROR,  /* status */
+    BMB_ROUTE_ASSET,  /* asset */
+    BMB_ROUTE_STATUS, /* the JSON document */
+    BMB_ROUTE_FEED,   /* feed, format */
+    BMB_ROUTE_SDP     /* feed: description of its multicast group */
+} bmb_route_kind;
+
+typedef struct bmb_route {
+    bmb_route_kind kind;
+    uint16_t status;
+    uint16_t feed;
+    const bmb_format *format;
+    const bmb_asset *asset;
+} bmb_route;
+
+/* Decides on a complete or refused request. */
+bmb_route bmb_http_route(const bmb_config *config, const bmb_http_parse *request);
+
+/* The head of an answer. length SIZE_MAX: chunked, or until the connection closes with HTTP/1.0. */
+void bmb_http_head(bmb_writer *w, unsigned status, const char *type, size_t length, bool keep_alive, bool old);
+/* A whole answer for an error: head and one line of text, which is left out for HEAD. */
+void bmb_http_error(bmb_writer *w, unsigned status, bool keep_alive, bool head_only);
+
+#endif

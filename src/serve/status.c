@@ -1,0 +1,99 @@
+#include "serve/status.h"
+
+#include "bambino/version.h"
+#include "base/bytes.h"
+#include "serve/json.h"
+
+size_t bmb_status_device(const char *name, const bmb_device_stats *s, void *memory, size_t size, char *out, size_t room)
+{
+    cJSON *o = bmb_json_begin(memory, size);
+    bmb_json_text(o, "name", name);
+    bmb_json_text(o, "version", BMB_VERSION);
+    bmb_json_milli(o, "uptime_s", (uint32_t)(s->uptime_us / 1000));
+    bmb_json_number(o, "viewers", s->viewers);
+    bmb_json_number(o, "viewers_most", s->viewers_most);
+    bmb_json_number(o, "connections", s->connections);
+    bmb_json_number(o, "connections_most", s->connections_most);
+    bmb_json_number(o, "rtsp_sessions", s->sessions);
+    bmb_json_number(o, "requests", s->requests);
+    bmb_json_number(o, "bad_requests", s->bad_requests);
+    bmb_json_number(o, "viewers_refused", s->refused);
+    bmb_json_number(o, "accept_failed", s->accept_failed);
+    bmb_json_number(o, "memory_bytes", (double)s->memory);
+    return bmb_json_end(o, out, room);
+}
+
+size_t bmb_status_outlet(bmb_outlet_kind kind, const bmb_addr *addr, void *memory, size_t size, char *out, size_t room)
+{
+    cJSON *o = bmb_json_begin(memory, size);
+    bmb_json_text(o, "scheme", kind == BMB_OUTLET_RTSP ? "rtsp" : "http");
+    bmb_json_number(o, "port", addr->port);
+    return bmb_json_end(o, out, room);
+}
+
+size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char *out, size_t room)
+{
+    cJSON *o = bmb_json_begin(memory, size);
+    bmb_json_text(o, "name", s->name);
+    bmb_json_text(o, "title", s->title);
+    bmb_json_text(o, "codec", bmb_codec_name(s->codec));
+    bmb_json_text(o, "preview", s->preview);
+    bmb_json_text(o, "camera", s->camera);
+    bmb_json_text(o, "camera_state", bmb_camera_state_name(s->camera_state));
+    bmb_json_text(o, "camera_error", s->camera_err == BMB_OK ? NULL : bmb_err_name(s->camera_err));
+    bmb_json_number(o, "camera_restarts", s->restarts);
+    bmb_json_number(o, "width", s->width);
+    bmb_json_number(o, "height", s->height);
+    bmb_json_milli(o, "fps_set", s->mfps_set);
+    bmb_json_milli(o, "fps", s->mfps);
+    bmb_json_number(o, "kbps", s->kbps);
+    if (s->newest_ms == UINT32_MAX) {
+        bmb_json_text(o, "newest_ms", NULL);
+    } else {
+        bmb_json_number(o, "newest_ms", s->newest_ms);
+    }
+    bmb_json_number(o, "frames", (double)s->frames);
+    bmb_json_number(o, "sent", (double)s->sent);
+    bmb_json_number(o, "skipped", (double)s->skipped);
+    bmb_json_number(o, "dropped", (double)s->dropped);
+    bmb_json_number(o, "bad", (double)s->bad);
+    bmb_json_number(o, "too_large", (double)s->too_large);
+    bmb_json_number(o, "bytes_sent", (double)s->bytes_sent);
+    bmb_json_number(o, "viewers", s->viewers);
+    bmb_json_number(o, "viewers_stalled", s->stalled);
+    bmb_json_number(o, "viewers_shed", s->shed);
+    bmb_json_number(o, "reel_bytes", s->reel_bytes);
+    bmb_json_number(o, "reel_used", s->reel_used);
+    bmb_json_number(o, "reel_frames", s->reel_frames);
+    bmb_json_number(o, "reel_pinned", s->reel_pinned);
+    return bmb_json_end(o, out, room);
+}
+
+size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *s, void *memory, size_t size, char *out, size_t room)
+{
+    char peer[64];
+    bmb_writer w = bmb_writer_of(peer, sizeof peer - 1);
+    bmb_put_ip(&w, &s->peer);
+    peer[bmb_written(&w)] = '\0';
+
+    cJSON *o = bmb_json_begin(memory, size);
+    bmb_json_text(o, "feed", feed);
+    bmb_json_text(o, "via", bmb_transport_name(s->transport));
+    bmb_json_text(o, "peer", peer);
+    bmb_json_number(o, "peer_port", s->peer.port);
+    bmb_json_milli(o, "watching_s", s->watching_ms);
+    bmb_json_milli(o, "fps", s->mfps);
+    bmb_json_number(o, "kbps", s->kbps);
+    bmb_json_number(o, "sent", (double)s->sent);
+    bmb_json_number(o, "skipped", (double)s->skipped);
+    bmb_json_number(o, "bytes", (double)s->bytes);
+    bmb_json_number(o, "age_ms", s->age_ms);
+    bmb_json_bool(o, "waiting", s->waiting);
+    if (s->reports) {
+        bmb_json_number(o, "lost", s->lost);
+        bmb_json_milli(o, "lost_percent", (uint32_t)s->lost_256 * 100000 / 256);
+        bmb_json_milli(o, "jitter_ms", s->jitter_us);
+        if (s->round_trip_us > 0) bmb_json_milli(o, "round_trip_ms", s->round_trip_us);
+    }
+    return bmb_json_end(o, out, room);
+}

@@ -1,0 +1,21 @@
+/* The parts of /status.json, one bounded object at a time, so that a device with little memory can list many viewers.
+ *
+ * The document: {"device":{…},"outlets":[…],"feeds":[{…},…],"viewers":[{…},…]}. docs/status.md names every member.
+ */
+#ifndef BMB_SERVE_STATUS_H
+#define BMB_SERVE_STATUS_H
+
+#include "bambino/device.h"
+
+/* Each prints one object without a trailing NUL and returns its length; 0: `memory` or `room` is too small. */
+size_t bmb_status_device(const char *name, const bmb_device_stats *stats, void *memory, size_t size, char *out,
+                         size_t room);
+size_t bmb_status_outlet(bmb_outlet_kind kind, const bmb_addr *addr, void *memory, size_t size, char *out, size_t room);
+size_t bmb_status_feed(const bmb_feed_stats *stats, void *memory, size_t size, char *out, size_t room);
+size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *stats, void *memory, size_t size, char *out,
+                         size_t room);
+
+/* Memory that the largest of these objects needs while it is built: a cJSON item is 64 bytes, and there are up to 36. */
+#define BMB_STATUS_MEMORY 2560u
+
+#endif

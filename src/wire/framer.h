@@ -1,0 +1,75 @@
+/* Framers turn frames into the bytes of one wire format, piece by piece, copying no payload.
+ *
+ * A piece is what the format cannot split: one packet of a datagram format, one run of a stream format. `next` appends
+ * the piece at the cursor to a gather, as slices of the frame and of short headers in the gather's scratch memory, and
+ * moves the cursor behind it. The same cursor always gives the same bytes, so a piece that a link took only in part
+ * needs no buffer: it is made again and its first bytes left out.
+ */
+#ifndef BMB_WIRE_FRAMER_H
+#define BMB_WIRE_FRAMER_H
+
+#include "bambino/port.h"
+#include "wire/frame.h"
+
+/* Bounds of one gather, and so of one call to a link. 64 packets are what segmentation offload takes at a time; a
+ * packet needs two slices, a header of at most 20 bytes with its interleaving. */
+#define BMB_GATHER_PIECES 64u
+#define BMB_GATHER_SLICES 136u
+#define BMB_GATHER_SCRATCH 1536u
+
+/* Where in the framed form of a frame a viewer is. All zero: at its beginning. */
+typedef struct bmb_cursor {
+    uint32_t at;     /* byte within the unit that the framer is in */
+    uint16_t unit;   /* NAL unit, for formats that have several in a frame */
+    uint16_t pieces; /* pieces before this one in the frame */
+    bool end;        /* behind the last piece */
+} bmb_cursor;
+
+typedef struct bmb_gather {
+    bmb_slice slices[BMB_GATHER_SLICES];
+    bmb_packet packets[BMB_GATHER_PIECES];
+    bmb_cursor starts[BMB_GATHER_PIECES]; /* where each piece begins */
+    uint32_t sizes[BMB_GATHER_PIECES];    /* its bytes */
+    uint8_t scratch[BMB_GATHER_SCRATCH];
+    size_t slice_count, piece_count, scratch_used, bytes;
+} bmb_gather;
+
+/* What a framer remembers of one viewer between frames. */
+typedef struct bmb_stream_state {
+    uint32_t ssrc;
+    uint32_t time_offset; /* added to the 90 kHz time of each frame */
+    uint16_t next_seq;    /* sequence number of the next frame's first packet */
+    uint16_t payload_max; /* largest packet, its RTP header included */
+    uint8_t payload_type;
+    uint8_t channel;      /* interleaved: of RTP */
+    bool interleaved;
+    bool keep_alive;      /* single answers: the connection stays */
+    bool head_only;
+} bmb_stream_state;
+
+typedef struct bmb_framer {
+    const char *name;
+    /* Appends the piece at *cursor and moves the cursor. false: the gather has no room for it, nothing was done. Must
+     * not be called at the end. */
+    bool (*next)(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather);
+    /* The frame was sent as far as *cursor, normally its end: moves the state on. NULL: no state. */
+    void (*done)(bmb_stream_state *state, const bmb_cursor *cursor);
+} bmb_framer;
+
+void bmb_gather_clear(bmb_gather *gather);
+/* Room for one more piece of so many slices and scratch bytes? */
+bool bmb_gather_fits(const bmb_gather *gather, size_t slices, size_t scratch);
+/* Begins a piece; then any number of slices; bmb_gather_fits must have said yes. */
+void bmb_gather_begin(bmb_gather *gather, const bmb_cursor *start);
+void bmb_gather_slice(bmb_gather *gather, const void *data, size_t size);
+/* Scratch memory for a header of at most `room` bytes; bmb_gather_slice commits what was written. */
+uint8_t *bmb_gather_scratch(bmb_gather *gather, size_t room);
+
+/* Formats. */
+extern const bmb_framer bmb_framer_multipart; /* JPEG parts of multipart/x-mixed-replace, see multipart.c */
+extern const bmb_framer bmb_framer_still;     /* one JPEG as a whole HTTP response, see still.c */
+
+/* Boundary of the multipart format; the response head ends with its first delimiter line. */
+#define BMB_MULTIPART_BOUNDARY "next-picture"
+
+#endif

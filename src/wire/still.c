@@ -1,0 +1,26 @@
+/* One JPEG frame as a complete HTTP/1.1 response (RFC 9112). */
+#include "base/bytes.h"
+#include "wire/framer.h"
+
+#define HEAD_MAX 320u
+
+static bool next(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather)
+{
+    if (!bmb_gather_fits(gather, 2, HEAD_MAX)) return false;
+    bmb_gather_begin(gather, cursor);
+    bmb_writer w = bmb_writer_of(bmb_gather_scratch(gather, HEAD_MAX), HEAD_MAX);
+    bmb_put_str(&w, "HTTP/1.1 200 OK\r\nContent-Type: image/jpeg\r\nContent-Length: ");
+    bmb_put_dec(&w, frame->size);
+    bmb_put_str(&w, "\r\nCache-Control: no-store\r\nFrame-Number: ");
+    bmb_put_dec(&w, frame->seq);
+    bmb_put_str(&w, "\r\nFrame-Captured-Us: ");
+    bmb_put_dec(&w, frame->wall_us > 0 ? (uint64_t)frame->wall_us : frame->capture_us);
+    bmb_put_str(&w, frame->wall_us > 0 ? " unix\r\n" : " uptime\r\n");
+    bmb_put_str(&w, state->keep_alive ? "\r\n" : "Connection: close\r\n\r\n");
+    bmb_gather_slice(gather, w.start, bmb_written(&w));
+    if (!state->head_only) bmb_gather_slice(gather, frame->data, frame->size);
+    cursor->end = true;
+    return true;
+}
+
+const bmb_framer bmb_framer_still = { .name = "still", .next = next, .done = NULL };
