@@ -175,7 +175,7 @@ static void clock_digits(canvas *c, float x, float y, float size, uint32_t clock
 {
     char text[16];
     snprintf(text, sizeof text, "%02u:%02u:%02u", clock / 3600 % 24, clock / 60 % 60, clock % 60);
-    rect(c, x - size * 0.4f, y - size * 0.3f, size * 5.3f, size * 1.6f, BLACK);
+    rect(c, x - size * 0.4f, y - size * 0.3f, size * 5.75f, size * 1.6f, BLACK);
     canvas_digits(c, x, y, size, text, colour_of(WINDOW));
 }
 

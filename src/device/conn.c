@@ -167,6 +167,7 @@ void bmb_conn_flush(bmb_device *d, bmb_conn *c)
             return;
         }
         bmb_http_conn_open(d, c);
+        err = BMB_AGAIN;
     }
     if (err != BMB_AGAIN) {
         bmb_conn_close(d, c);

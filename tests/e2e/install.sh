@@ -1,0 +1,35 @@
+#!/bin/sh
+# Installs into a folder of its own, and builds a project against that with pkg-config and with CMake.
+set -eu
+build=$1
+here=$(mktemp -d)
+trap 'rm -r "$here"' EXIT
+cmake --install "$build" --prefix "$here/usr" >/dev/null
+"$here/usr/bin/bambino" cameras | grep -q ' 0 missing'
+
+cat >"$here/main.c" <<'C'
+#include <bambino/bambino.h>
+#include <bambino/linux.h>
+int main(void)
+{
+    bmb_linux *self;
+    bmb_port port;
+    return bmb_linux_create(&self, &port) == BMB_OK ? 0 : 1;
+}
+C
+pc=$(find "$here/usr" -name bambino.pc)
+# shellcheck disable=SC2046
+cc "$here/main.c" -o "$here/by-pkg-config" $(PKG_CONFIG_PATH=$(dirname "$pc") pkg-config --define-variable=prefix="$here/usr" --cflags --libs bambino) ${BAMBINO_LINK_FLAGS:-}
+"$here/by-pkg-config"
+
+cat >"$here/CMakeLists.txt" <<'C'
+cmake_minimum_required(VERSION 3.22)
+project(user C)
+find_package(bambino REQUIRED)
+add_executable(user main.c)
+target_link_libraries(user bambino::bambino_linux)
+C
+cmake -S "$here" -B "$here/build" -DCMAKE_PREFIX_PATH="$here/usr" >/dev/null
+cmake --build "$here/build" >/dev/null
+"$here/build/user"
+echo "1 passed, 0 failed"

@@ -1,0 +1,75 @@
+// The page in a real browser: it shows moving pictures, live figures and addresses to copy.
+// node page.mjs PATH-OF-BAMBINO [PICTURE.png]
+import { spawn } from 'node:child_process';
+import assert from 'node:assert/strict';
+import { chromium } from 'playwright-core';
+
+const flags = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking',
+  '--disable-component-update', '--disable-sync'];
+
+function serve(command) {
+  const process = spawn(command, ['demo', '--http', '127.0.0.1:0', '--for', '60'], { stdio: ['ignore', 'pipe', 'ignore'] });
+  return new Promise((resolve, reject) => {
+    let text = '';
+    process.on('exit', () => reject(new Error(`it ended: ${text}`)));
+    process.stdout.on('data', (data) => {
+      text += data;
+      if (text.includes('Ctrl-C')) resolve({ process, url: text.match(/browser: (http:\S+)/)[1] });
+    });
+  });
+}
+
+// The picture as a canvas has it, in a number that changes with its contents.
+const fingerprint = (page, index) => page.evaluate((i) => {
+  const img = document.querySelectorAll('article img')[i];
+  const canvas = Object.assign(document.createElement('canvas'), { width: img.naturalWidth, height: img.naturalHeight });
+  const context = canvas.getContext('2d');
+  context.drawImage(img, 0, 0);
+  return context.getImageData(0, 0, canvas.width, canvas.height).data.reduce((sum, v, k) => (sum * 31 + v * (k % 7 + 1)) % 1e9, 7);
+}, index);
+
+async function shows(page, url) {
+  const begin = Date.now();
+  await page.goto(url);
+  await page.waitForFunction(() => document.querySelector('article img')?.naturalWidth > 0, null, { timeout: 10000 });
+  console.log(`first picture after ${Date.now() - begin} ms`);
+  const before = await fingerprint(page, 0);
+  await page.waitForTimeout(2500);
+  assert.notEqual(await fingerprint(page, 0), before, 'the picture moves');
+  assert.equal(await page.title(), 'Valley railway');
+  const fps = await page.textContent('article [data-figure=fps]');
+  assert.ok(Math.abs(parseFloat(fps) - 15) < 4, `frames per second: ${fps}`);
+  const links = await page.$$eval('.addresses a', (all) => all.map((a) => a.href));
+  assert.ok(links.includes(`${url}yard.mjpeg`) && links.includes(`${url}yard.jpg`), links.join());
+  await page.click('.addresses button');
+  await page.waitForFunction(() => document.querySelector('.addresses button').textContent === 'Copied');
+  await page.waitForSelector('#watching tbody tr');
+}
+
+const { process: server, url } = await serve(process.argv[2]);
+const browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: flags });
+try {
+  const wide = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+  const errors = [];
+  wide.on('pageerror', (error) => errors.push(error));
+  wide.on('request', (request) => { if (!request.url().startsWith(url)) errors.push(`outside: ${request.url()}`); });
+  await shows(wide, url);
+  if (process.argv[3]) await wide.screenshot({ path: process.argv[3] });
+
+  const phone = await browser.newPage({ viewport: { width: 390, height: 844 }, isMobile: true });
+  await phone.goto(url);
+  await phone.waitForSelector('article img');
+  const overflow = await phone.evaluate(() => document.documentElement.scrollWidth - innerWidth);
+  assert.ok(overflow <= 0, `the page is ${overflow} px too wide for a phone`);
+  await phone.close();
+
+  server.removeAllListeners('exit');
+  server.kill('SIGTERM');
+  await wide.waitForSelector('header.lost', { timeout: 15000 }); // and says so when the device is gone
+  assert.deepEqual(errors, []);
+  console.log('1 passed, 0 failed');
+} finally {
+  await browser.close();
+  server.removeAllListeners('exit');
+  server.kill('SIGTERM');
+}

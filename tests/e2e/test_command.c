@@ -1,0 +1,264 @@
+/* The built command, from outside: what it prints, how it fails, what curl sees. */
+#include "support/check.h"
+#include "support/process.h"
+
+#include <sys/stat.h>
+#include <time.h>
+#include <unistd.h>
+
+static char out[65536];
+static char folder[64];
+
+static int make_folder(void **state)
+{
+    (void)state;
+    snprintf(folder, sizeof folder, "/tmp/bambino-test-XXXXXX");
+    return mkdtemp(folder) == NULL;
+}
+
+static int drop_folder(void **state)
+{
+    (void)state;
+    return process_run(out, sizeof out, "rm -r '%s'", folder);
+}
+
+static void write_config(const char *text)
+{
+    char path[128];
+    snprintf(path, sizeof path, "%s/c.ini", folder);
+    FILE *f = fopen(path, "w");
+    fputs(text, f);
+    fclose(f);
+}
+
+static void says(const char *text)
+{
+    if (strstr(out, text) == NULL) fail_msg("expected \"%s\" in:\n%s", text, out);
+}
+
+#define RUN(...) process_run(out, sizeof out, BAMBINO_COMMAND " " __VA_ARGS__)
+
+static void help_is_everywhere(void **state)
+{
+    (void)state;
+    assert_int_equal(RUN("--help"), 0);
+    says("bambino demo");
+    assert_int_equal(RUN("--version"), 0);
+    const char *const commands[] = { "demo", "run", "cameras", "photo", "keys" };
+    for (size_t i = 0; i < 5; i++) {
+        assert_int_equal(RUN("%s --help", commands[i]), 0);
+        says("Usage: ");
+    }
+    assert_int_equal(RUN(""), 2);
+}
+
+static void wrong_use_is_told(void **state)
+{
+    (void)state;
+    assert_int_equal(RUN("demmo"), 2);
+    says("did you mean `bambino demo`?");
+    assert_int_equal(RUN("demo --nonsense"), 2);
+    says("--nonsense");
+    assert_int_equal(RUN("demo extra"), 2);
+    says("\"extra\" is one argument too many");
+    assert_int_equal(RUN("run"), 2);
+    says("run needs a configuration file");
+    assert_int_equal(RUN("run /nonexistent.ini"), 2);
+    says("/nonexistent.ini: the configuration cannot be read");
+    assert_int_equal(RUN("demo --http 300.1.2.3:80"), 2);
+    says("--http 300.1.2.3:80: ADDRESS:PORT is expected");
+    assert_int_equal(RUN("photo yard"), 2);
+    says("photo needs a camera and a file");
+}
+
+typedef struct wrong_line {
+    const char *config, *message;
+} wrong_line;
+
+static void configuration_lines_are_judged(void **state)
+{
+    (void)state;
+    const wrong_line rows[] = {
+        { "[device]\nviewer = 3\n", "c.ini:2: [device] has no key \"viewer\"; did you mean viewers?" },
+        { "[device]\nviewers = many\n", "c.ini:2: viewers = many: a number is expected" },
+        { "[device]\nviewers = 0\n", "c.ini:2: viewers = 0: use 1 to 4000" },
+        { "viewers = 3\n", "c.ini:1: viewers stands before any section" },
+        { "[http]\nlisten = nowhere\n", "c.ini:2: listen = nowhere: ADDRESS:PORT is expected" },
+        { "[feeds yard]\n", "c.ini:1: section [feeds yard] is not known; did you mean [feed]?" },
+        { "[feed Yard!]\n", "c.ini:1: \"Yard!\": a feed needs a name" },
+        { "[feed yard]\nsize = 640\n", "c.ini:2: size = 640: WIDTHxHEIGHT is expected" },
+        { "[feed yard]\nrate = fast\n", "c.ini:2: rate = fast: a number is expected" },
+        { "[feed yard]\nreel = 3Q\n", "c.ini:2: reel = 3Q: a whole number is expected" },
+        { "[feed yard]\n[feed yard]\n", "c.ini:2: [feed yard] is there already, in line 1" },
+        { "[camera yard]\nview = yarn\n", "c.ini:2: view = yarn: did you mean yard?" },
+        { "[device]\njust words\n", "c.ini:2: neither a [section] nor KEY = VALUE" },
+        { "[device]\nname = x\n", "no feed; add a section such as [feed yard]" },
+        { "[feed yard]\ntitle = x\n", "nothing to serve with" },
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        write_config(rows[i].config);
+        assert_int_equal(RUN("run %s/c.ini", folder), 2);
+        says(rows[i].message);
+    }
+}
+
+static void what_cannot_run_is_told(void **state)
+{
+    (void)state;
+    write_config("[http]\nlisten = 127.0.0.1:0\n[feed yard]\ncamera = attic\n");
+    assert_int_equal(RUN("run %s/c.ini", folder), 1);
+    says("camera \"attic\" is not attached");
+    write_config("[http]\nlisten = 127.0.0.1:0\n[camera c]\nsource = clip\nclip = none.mjpeg\n[feed c]\n");
+    assert_int_equal(RUN("run %s/c.ini", folder), 1);
+    says("none.mjpeg cannot be read");
+    write_config("[http]\nlisten = 203.0.113.9:0\n[camera c]\n[feed c]\n");
+    assert_int_equal(RUN("run %s/c.ini", folder), 1);
+    says("cannot listen at 203.0.113.9:0: no interface of this machine has that address");
+    write_config("[device]\nmemory = 10K\n[http]\nlisten = 127.0.0.1:0\n[camera c]\n[feed c]\n");
+    assert_int_equal(RUN("run %s/c.ini", folder), 1);
+    says("10240 are there");
+    says("reels: lower those first");
+}
+
+static void a_port_in_use_is_told(void **state)
+{
+    (void)state;
+    served s;
+    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 2>/dev/null"));
+    assert_int_equal(RUN("demo --http 127.0.0.1:%u", s.http), 1);
+    says("another program listens there");
+    assert_int_equal(served_stop(&s), 0);
+}
+
+static void addresses_are_whole(void **state)
+{
+    (void)state;
+    served s;
+    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http :0 2>/dev/null"));
+    assert_true(s.http > 0);
+    char expected[64];
+    snprintf(expected, sizeof expected, "http://127.0.0.1:%u/yard.mjpeg", s.http);
+    assert_non_null(strstr(s.text, expected));
+    assert_null(strstr(s.text, "0.0.0.0"));
+    assert_null(strstr(s.text, "//:"));
+    assert_int_equal(served_stop(&s), 0);
+    assert_non_null(strstr(s.text, "Stopped after"));
+
+    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http [::1]:0 2>/dev/null"));
+    assert_non_null(strstr(s.text, "http://[::1]:"));
+    assert_int_equal(served_stop(&s), 0);
+}
+
+static void curl_fetches_everything(void **state)
+{
+    (void)state;
+    served s;
+    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 2>/dev/null"));
+    process_run(out, sizeof out, "curl -s -o %s/y.jpg -w '%%{http_code} %%{content_type}' http://127.0.0.1:%u/yard.jpg", folder, s.http);
+    assert_string_equal(out, "200 image/jpeg");
+    process_run(out, sizeof out, "ffprobe -v error -show_entries stream=width,height,codec_name -of csv=p=0 %s/y.jpg", folder);
+    says("mjpeg,640,480");
+    process_run(out, sizeof out, "curl -s -I http://127.0.0.1:%u/", s.http);
+    says("200 OK");
+    says("text/html");
+    process_run(out, sizeof out, "curl -s -X POST -o /dev/null -w '%%{http_code}' http://127.0.0.1:%u/", s.http);
+    assert_string_equal(out, "405");
+    process_run(out, sizeof out, "curl -s -o /dev/null -w '%%{http_code}' http://127.0.0.1:%u/attic.jpg", s.http);
+    assert_string_equal(out, "404");
+    process_run(out, sizeof out, "curl -s --max-time 1 http://127.0.0.1:%u/yard.mjpeg | grep -a -c Frame-Number", s.http);
+    assert_in_range(atoi(out), 12, 17);
+    assert_true(served_figure(&s, "['feeds'][0]['frames']") >= 10);
+    assert_true(served_figure(&s, "['device']['viewers']") == 0);
+    assert_int_equal(served_stop(&s), 0);
+}
+
+static void the_first_picture_comes_at_once(void **state)
+{
+    (void)state;
+    /* A generous bound for a loaded machine; bench/ measures it against half a second. */
+    uint64_t begin = wall_now_us();
+    served s;
+    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 2>/dev/null"));
+    assert_int_equal(process_run(out, sizeof out, "curl -sf -o /dev/null http://127.0.0.1:%u/yard.jpg", s.http), 0);
+    assert_true(wall_now_us() - begin < 3000000);
+    assert_int_equal(served_stop(&s), 0);
+}
+
+static void it_stops_by_itself(void **state)
+{
+    (void)state;
+    assert_int_equal(RUN("demo --http 127.0.0.1:0 --for 0.5 2>/dev/null"), 0);
+    says("Stopped after 0.5 s.");
+}
+
+static void cameras_are_listed(void **state)
+{
+    (void)state;
+    assert_int_equal(RUN("cameras"), 0);
+    says("yard  sidings, JPEG");
+    says("1920x1080 up to 60/s");
+    says("quality     1 to 100, now 75");
+    says("loco  clip player, JPEG");
+    says("0 missing");
+    write_config("[http]\nlisten = :0\n[camera c]\nsource = clip\nclip = none.mjpeg\n[feed c]\n[feed d]\n");
+    assert_int_equal(RUN("cameras %s/c.ini", folder), 1);
+    says("c  MISSING: the clip");
+    says("d  MISSING: feed \"d\" expects it");
+    says("0 attached, 2 missing");
+}
+
+static void a_photo_is_written_whole_or_not_at_all(void **state)
+{
+    (void)state;
+    assert_int_equal(RUN("photo yard --out %s/p.jpg", folder), 0);
+    says("1920x1080");
+    assert_int_equal(process_run(out, sizeof out, "ffmpeg -v error -i %s/p.jpg -f null -", folder), 0);
+    assert_string_equal(out, "");
+    assert_int_equal(RUN("photo yard --size 320x240 --out %s/p.jpg", folder), 0);
+    assert_int_equal(RUN("photo attic --out %s/q.jpg", folder), 1);
+    says("there is no camera \"attic\"; attached are: yard, loco");
+    assert_int_equal(RUN("photo yard --size 321x240 --out %s/q.jpg", folder), 1);
+    says("has no size 321x240");
+    assert_int_equal(RUN("photo yard --out %s/no/such/q.jpg", folder), 1);
+    says("cannot be written: No such file or directory");
+    process_run(out, sizeof out, "ls %s | grep -c q.jpg", folder);
+    assert_string_equal(out, "0\n");
+}
+
+static void the_reference_is_current(void **state)
+{
+    (void)state;
+    assert_int_equal(process_run(out, sizeof out, "cd " BAMBINO_SOURCE " && scripts/config-reference --check " BAMBINO_COMMAND), 0);
+}
+
+static void the_smallest_example_serves(void **state)
+{
+    (void)state;
+    served s;
+    assert_true(served_start(&s, BAMBINO_BUILD "/example_smallest", "0 30 2>/dev/null"));
+    process_run(out, sizeof out, "curl -sf http://127.0.0.1:%u/yard.jpg | ffprobe -v error -show_entries stream=width -of csv=p=0 -", s.http);
+    says("640");
+    (void)served_stop(&s);
+}
+
+#define CASE(name) cmocka_unit_test_setup_teardown(name, make_folder, drop_folder)
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        CASE(help_is_everywhere),
+        CASE(wrong_use_is_told),
+        CASE(configuration_lines_are_judged),
+        CASE(what_cannot_run_is_told),
+        CASE(a_port_in_use_is_told),
+        CASE(addresses_are_whole),
+        CASE(curl_fetches_everything),
+        CASE(the_first_picture_comes_at_once),
+        CASE(it_stops_by_itself),
+        CASE(cameras_are_listed),
+        CASE(a_photo_is_written_whole_or_not_at_all),
+        CASE(the_reference_is_current),
+        CASE(the_smallest_example_serves),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}

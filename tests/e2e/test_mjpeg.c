@@ -1,0 +1,60 @@
+/* Moving pictures over HTTP, decoded by an independent decoder; the strip proves what arrived. */
+#include "support/check.h"
+#include "support/pictures.h"
+#include "support/process.h"
+
+#include <unistd.h>
+
+static served s;
+
+static int start(void **state)
+{
+    (void)state;
+    return served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 2>/dev/null") ? 0 : -1;
+}
+
+static int stop(void **state)
+{
+    (void)state;
+    return served_stop(&s);
+}
+
+static void every_picture_arrives_once_and_in_order(void **state)
+{
+    (void)state;
+    char command[512];
+    pictures p;
+    snprintf(command, sizeof command,
+             "ffmpeg -v error -f mpjpeg -i http://127.0.0.1:%u/yard.mjpeg -fps_mode passthrough -f rawvideo -pix_fmt gray -", s.http);
+    pictures_read(&p, 640, 480, 75, 20, command);
+    assert_int_equal(p.count, 75);
+    assert_int_equal(p.unreadable + p.repeated + p.backward + p.missing, 0);
+    assert_true(p.age_ms_median > 0 && p.age_ms_median < 1500); /* the decoder holds pictures back */
+}
+
+/* A client that reads 60 KB a second of 400: it sees fewer pictures, none twice, none backward. */
+static void a_slow_client_skips(void **state)
+{
+    (void)state;
+    char command[512];
+    pictures p;
+    snprintf(command, sizeof command,
+             "curl -s --limit-rate 60k --max-time 12 http://127.0.0.1:%u/yard.mjpeg | "
+             "ffmpeg -v error -f mpjpeg -i - -fps_mode passthrough -f rawvideo -pix_fmt gray - 2>/dev/null", s.http);
+    pictures_read(&p, 640, 480, 500, 0, command);
+    assert_true(p.count > 5 && p.count < 120);
+    assert_int_equal(p.unreadable + p.repeated + p.backward, 0);
+    assert_true(p.missing > p.count / 2);
+    sleep(1);
+    assert_true(served_figure(&s, "['feeds'][0]['skipped']") > 0);
+    assert_true(served_figure(&s, "['device']['viewers']") == 0);
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test_setup_teardown(every_picture_arrives_once_and_in_order, start, stop),
+        cmocka_unit_test_setup_teardown(a_slow_client_skips, start, stop),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}

@@ -1,0 +1,470 @@
+#include "support/fake_port.h"
+
+#include <assert.h>
+#include <stdlib.h>
+#include <string.h>
+
+static fake_port *self(void *ctx)
+{
+    return (fake_port *)ctx;
+}
+
+static uint64_t now_us(void *ctx)
+{
+    return self(ctx)->now;
+}
+
+static bmb_err wall_us(void *ctx, int64_t *out)
+{
+    if (self(ctx)->wall_offset == 0) return BMB_UNKNOWN;
+    *out = self(ctx)->wall_offset + (int64_t)self(ctx)->now;
+    return BMB_OK;
+}
+
+static void fill_random(void *ctx, void *out, size_t size)
+{
+    for (size_t i = 0; i < size; i++) ((uint8_t *)out)[i] = ++self(ctx)->random_next;
+}
+
+static void log_event(void *ctx, const bmb_event *e)
+{
+    fake_port *f = self(ctx);
+    if (f->event_count < FAKE_EVENTS) f->events[f->event_count++] = *e;
+}
+
+static void wait_until(void *ctx, uint64_t until)
+{
+    if (until > self(ctx)->now) self(ctx)->now = until;
+}
+
+static void wake(void *ctx)
+{
+    (void)ctx;
+}
+
+static void show_light(void *ctx, bmb_light light)
+{
+    self(ctx)->light = light;
+}
+
+static bmb_sock new_sock(fake_port *f)
+{
+    for (bmb_sock i = 0; i < FAKE_SOCKS; i++) {
+        fake_sock *s = &f->socks[i];
+        if (s->open) continue;
+        uint8_t *out = s->out != NULL ? s->out : malloc(FAKE_OUT + 1);
+        memset(s, 0, sizeof *s);
+        s->out = out;
+        s->open = true;
+        s->listener = BMB_NO_SOCK;
+        s->room = FAKE_OUT;
+        return i;
+    }
+    return BMB_NO_SOCK;
+}
+
+static bmb_err open_bound(fake_port *f, const bmb_addr *addr, bmb_sock *out, bmb_addr *bound)
+{
+    static uint16_t next_port = 40000;
+    *out = new_sock(f);
+    if (*out == BMB_NO_SOCK) return BMB_LIMIT;
+    f->socks[*out].addr = *addr;
+    if (addr->port == 0) f->socks[*out].addr.port = next_port = (uint16_t)(next_port >= 60000 ? 40000 : next_port + 1);
+    *bound = f->socks[*out].addr;
+    return BMB_OK;
+}
+
+static bmb_err listen_at(void *ctx, const bmb_addr *addr, bmb_sock *out, bmb_addr *bound)
+{
+    bmb_err err = open_bound(self(ctx), addr, out, bound);
+    if (err == BMB_OK) self(ctx)->socks[*out].listening = true;
+    return err;
+}
+
+static bmb_err accept_one(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr *peer)
+{
+    fake_port *f = self(ctx);
+    for (bmb_sock i = 0; i < FAKE_SOCKS; i++) {
+        if (!f->socks[i].open || f->socks[i].listener != listener) continue;
+        if (f->accept_err != BMB_OK) return f->accept_err;
+        f->socks[i].listener = BMB_NO_SOCK;
+        *out = i;
+        *peer = f->socks[i].peer;
+        return BMB_OK;
+    }
+    return BMB_AGAIN;
+}
+
+static bmb_err local(void *ctx, bmb_sock s, bmb_addr *out)
+{
+    *out = self(ctx)->socks[s].addr;
+    return BMB_OK;
+}
+
+static bmb_err send_slices(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, size_t *taken)
+{
+    fake_sock *s = &self(ctx)->socks[sock];
+    *taken = 0;
+    if (s->peer_gone) return BMB_GONE;
+    for (size_t i = 0; i < count; i++) {
+        size_t n = slices[i].size < s->room ? slices[i].size : s->room;
+        assert(s->out_size + n <= FAKE_OUT);
+        if (n > 0) memcpy(s->out + s->out_size, slices[i].data, n);
+        s->out_size += n;
+        s->room -= n;
+        *taken += n;
+        if (n < slices[i].size) break;
+    }
+    return *taken == 0 ? BMB_AGAIN : BMB_OK;
+}
+
+static bmb_err receive(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got)
+{
+    fake_sock *s = &self(ctx)->socks[sock];
+    size_t n = s->in_size - s->in_at < room ? s->in_size - s->in_at : room;
+    *got = n;
+    if (n == 0) return s->peer_gone ? BMB_GONE : BMB_AGAIN;
+    memcpy(out, s->in + s->in_at, n);
+    s->in_at += n;
+    if (s->in_at == s->in_size) s->in_at = s->in_size = 0;
+    return BMB_OK;
+}
+
+static void finish(void *ctx, bmb_sock s)
+{
+    self(ctx)->socks[s].finished = true;
+}
+
+static void bound_backlog(void *ctx, bmb_sock s, uint32_t bytes)
+{
+    self(ctx)->socks[s].backlog = bytes;
+}
+
+static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *options, bmb_sock *out, bmb_addr *bound)
+{
+    (void)options;
+    bmb_err err = open_bound(self(ctx), addr, out, bound);
+    if (err == BMB_OK) self(ctx)->socks[*out].udp = true;
+    return err;
+}
+
+static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
+                        size_t *taken)
+{
+    fake_port *f = self(ctx);
+    *taken = 0;
+    for (size_t i = 0; i < count; i++) {
+        if (f->socks[sock].room == 0) return BMB_AGAIN;
+        assert(f->datagram_count < FAKE_DATAGRAMS);
+        fake_datagram *d = &f->datagrams[f->datagram_count++];
+        *d = (fake_datagram){ .from = sock, .to = *to, .at_us = f->now };
+        for (size_t k = 0; k < packets[i].count; k++) {
+            assert(d->size + packets[i].slices[k].size <= sizeof d->data);
+            memcpy(d->data + d->size, packets[i].slices[k].data, packets[i].slices[k].size);
+            d->size += packets[i].slices[k].size;
+        }
+        ++*taken;
+    }
+    return BMB_OK;
+}
+
+/* One datagram at a time waits in `in`; its sender in `peer`. */
+static bmb_err udp_recv(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got, bmb_addr *from)
+{
+    bmb_err err = receive(ctx, sock, out, room, got);
+    self(ctx)->socks[sock].in_at = self(ctx)->socks[sock].in_size = 0;
+    *from = self(ctx)->socks[sock].peer;
+    return err;
+}
+
+static void close_sock(void *ctx, bmb_sock s)
+{
+    self(ctx)->socks[s].open = false;
+    self(ctx)->socks[s].gone = true;
+}
+
+static bmb_err watch(void *ctx, bmb_sock s, uint32_t events, uint32_t token)
+{
+    self(ctx)->socks[s].watched = events;
+    self(ctx)->socks[s].token = token;
+    return BMB_OK;
+}
+
+static bool has_waiting(const fake_port *f, bmb_sock listener)
+{
+    for (bmb_sock i = 0; i < FAKE_SOCKS; i++)
+        if (f->socks[i].open && f->socks[i].listener == listener) return true;
+    return false;
+}
+
+static size_t ready(void *ctx, bmb_ready *out, size_t room)
+{
+    fake_port *f = self(ctx);
+    size_t n = 0;
+    for (bmb_sock i = 0; i < FAKE_SOCKS && n < room; i++) {
+        const fake_sock *s = &f->socks[i];
+        if (!s->open || s->listener != BMB_NO_SOCK) continue;
+        bool readable = s->listening ? has_waiting(f, i) : s->in_size > s->in_at || s->peer_gone;
+        uint32_t events = (readable ? BMB_READABLE : 0) | (s->room > 0 && !s->listening ? BMB_WRITABLE : 0);
+        events &= s->watched;
+        if (events != 0) out[n++] = (bmb_ready){ .token = s->token, .events = events };
+    }
+    return n;
+}
+
+static size_t camera_count(void *ctx)
+{
+    return self(ctx)->camera_count;
+}
+
+static bmb_err camera_info(void *ctx, size_t i, bmb_camera_info *out)
+{
+    *out = self(ctx)->cameras[i].info;
+    return BMB_OK;
+}
+
+static bmb_err camera_start(void *ctx, size_t i, const bmb_mode *asked, bmb_mode *effective)
+{
+    fake_camera *c = &self(ctx)->cameras[i];
+    c->starts++;
+    if (c->start_err != BMB_OK) return c->start_err;
+    c->running = true;
+    c->mode = *effective = *asked;
+    return BMB_OK;
+}
+
+static void camera_stop(void *ctx, size_t i)
+{
+    self(ctx)->cameras[i].running = false;
+}
+
+static bmb_err camera_take(void *ctx, size_t i, bmb_camera_frame *out)
+{
+    fake_camera *c = &self(ctx)->cameras[i];
+    if (c->take_err != BMB_OK) return c->take_err;
+    if (c->queued == 0) return BMB_AGAIN;
+    *out = c->queue[0];
+    memmove(c->queue, c->queue + 1, --c->queued * sizeof c->queue[0]);
+    c->out++;
+    return BMB_OK;
+}
+
+static void camera_release(void *ctx, size_t i, uintptr_t cookie)
+{
+    (void)cookie;
+    self(ctx)->cameras[i].out--;
+}
+
+static bmb_err camera_key(void *ctx, size_t i)
+{
+    self(ctx)->cameras[i].key_requests++;
+    return BMB_OK;
+}
+
+static bmb_err camera_set(void *ctx, size_t i, bmb_control control, int32_t value, int32_t *effective)
+{
+    self(ctx)->cameras[i].controls[control] = *effective = value;
+    return BMB_OK;
+}
+
+static bmb_err camera_get(void *ctx, size_t i, bmb_control control, int32_t *value)
+{
+    *value = self(ctx)->cameras[i].controls[control];
+    return BMB_OK;
+}
+
+fake_port *fake_create(void)
+{
+    fake_port *f = calloc(1, sizeof *f);
+    f->datagrams = calloc(FAKE_DATAGRAMS, sizeof *f->datagrams);
+    f->now = 1000000;
+    f->wall_offset = 1790000000000000;
+    f->port = (bmb_port){ .ctx = f, .now_us = now_us, .wall_us = wall_us, .random = fill_random, .log = log_event,
+                          .wait = wait_until, .wake = wake, .light = show_light };
+    f->port.net = (bmb_net){ .listen = listen_at, .accept = accept_one, .local = local, .send = send_slices,
+                             .recv = receive, .finish = finish, .bound_backlog = bound_backlog, .udp_open = udp_open,
+                             .udp_send = udp_send, .udp_recv = udp_recv, .close = close_sock, .watch = watch,
+                             .ready = ready };
+    f->port.cameras = (bmb_cameras){ .ctx = f, .count = camera_count, .info = camera_info, .start = camera_start,
+                                     .stop = camera_stop, .take = camera_take, .release = camera_release,
+                                     .key_frame = camera_key, .set = camera_set, .get = camera_get };
+    return f;
+}
+
+void fake_destroy(fake_port *f)
+{
+    for (size_t i = 0; i < FAKE_SOCKS; i++) free(f->socks[i].out);
+    free(f->datagrams);
+    free(f);
+}
+
+fake_camera *fake_camera_add(fake_port *f, const char *name, bmb_codec codec)
+{
+    static const bmb_mode_row rows[] = { { BMB_CODEC_JPEG, 640, 480, 60000 }, { BMB_CODEC_H264, 640, 480, 60000 } };
+    fake_camera *c = &f->cameras[f->camera_count++];
+    strncpy(c->info.name, name, sizeof c->info.name - 1);
+    c->info.modes = &rows[codec];
+    c->info.mode_count = 1;
+    c->info.buffers = 4;
+    return c;
+}
+
+void fake_frame(fake_port *f, size_t camera, const uint8_t *data, size_t size, bool key)
+{
+    fake_camera *c = &f->cameras[camera];
+    assert(c->queued < 16);
+    c->queue[c->queued++] = (bmb_camera_frame){ .data = data, .size = size, .capture_us = f->now, .key = key };
+}
+
+bmb_sock fake_connect(fake_port *f, size_t listener)
+{
+    static uint16_t next_port = 50000;
+    bmb_sock s = new_sock(f);
+    for (bmb_sock i = 0; i < FAKE_SOCKS; i++) {
+        if (!f->socks[i].open || !f->socks[i].listening || listener-- > 0) continue;
+        f->socks[s].listener = i;
+        break;
+    }
+    f->socks[s].addr = (bmb_addr){ .family = 4, .ip = { 192, 0, 2, 1 }, .port = 8554 };
+    f->socks[s].peer = (bmb_addr){ .family = 4, .ip = { 192, 0, 2, 99 }, .port = ++next_port };
+    return s;
+}
+
+void fake_say(fake_port *f, bmb_sock s, const void *data, size_t size)
+{
+    fake_sock *k = &f->socks[s];
+    assert(k->in_size + size <= sizeof k->in);
+    memcpy(k->in + k->in_size, data, size);
+    k->in_size += size;
+}
+
+void fake_say_text(fake_port *f, bmb_sock s, const char *text)
+{
+    fake_say(f, s, text, strlen(text));
+}
+
+void fake_hang_up(fake_port *f, bmb_sock s)
+{
+    f->socks[s].peer_gone = true;
+}
+
+const char *fake_take(fake_port *f, bmb_sock s, size_t *size)
+{
+    fake_sock *k = &f->socks[s];
+    const char *text = (const char *)k->out + k->out_read;
+    size_t n = k->out_size - k->out_read;
+    k->out[k->out_size] = '\0';
+    k->out_read = k->out_size;
+    if (k->out_size > FAKE_OUT / 2) k->out_read = k->out_size = 0; /* what was returned stays until the next send */
+    if (size != NULL) *size = n;
+    return text;
+}
+
+void fake_datagram_in(fake_port *f, uint16_t port, const bmb_addr *from, const void *data, size_t size)
+{
+    for (bmb_sock i = 0; i < FAKE_SOCKS; i++) {
+        fake_sock *s = &f->socks[i];
+        if (!s->open || !s->udp || s->addr.port != port) continue;
+        memcpy(s->in, data, size);
+        s->in_at = 0;
+        s->in_size = size;
+        s->peer = *from;
+    }
+}
+
+size_t fake_event_count(const fake_port *f, bmb_event_code code)
+{
+    size_t n = 0;
+    for (size_t i = 0; i < f->event_count; i++) n += f->events[i].code == code;
+    return n;
+}
+
+void fake_settle(fake_port *f, bmb_device *d)
+{
+    bmb_ready some[1];
+    for (int i = 0; i < 200; i++) {
+        (void)bmb_step(d);
+        if (ready(f, some, 1) == 0) return;
+    }
+}
+
+void fake_run(fake_port *f, bmb_device *d, uint64_t us)
+{
+    for (uint64_t end = f->now + us; f->now < end;) {
+        f->now += end - f->now < 10000 ? end - f->now : 10000;
+        fake_settle(f, d);
+    }
+}
+
+static size_t put(uint8_t *out, const void *data, size_t size)
+{
+    memcpy(out, data, size);
+    return size;
+}
+
+size_t fake_jpeg(uint8_t *out, uint16_t width, uint16_t height, size_t size)
+{
+    /* ITU-T T.81 tables K.3 to K.6, as cut down to what a structure check needs: the counts, and values 0, 1, 2 … */
+    static const uint8_t counts[4][16] = { { 0, 1, 5, 1, 1, 1, 1, 1, 1 },
+                                           { 0, 2, 1, 3, 3, 2, 4, 3, 5, 5, 4, 4, 0, 0, 1, 0x7D },
+                                           { 0, 3, 1, 1, 1, 1, 1, 1, 1, 1, 1 },
+                                           { 0, 2, 1, 2, 4, 4, 3, 4, 7, 5, 4, 4, 0, 1, 2, 0x77 } };
+    static const uint8_t classes[4] = { 0x00, 0x10, 0x01, 0x11 };
+    size_t n = put(out, "\xFF\xD8", 2);
+    for (uint8_t t = 0; t < 2; t++) {
+        n += put(out + n, "\xFF\xDB\x00\x43", 4);
+        out[n++] = t;
+        for (int i = 0; i < 64; i++) out[n++] = (uint8_t)(t * 100 + i + 1);
+    }
+    const uint8_t sof[] = { 0xFF, 0xC0, 0, 17, 8, (uint8_t)(height >> 8), (uint8_t)height, (uint8_t)(width >> 8),
+                            (uint8_t)width, 3, 1, 0x22, 0, 2, 0x11, 1, 3, 0x11, 1 };
+    n += put(out + n, sof, sizeof sof);
+    for (int t = 0; t < 4; t++) {
+        unsigned values = 0;
+        for (int i = 0; i < 16; i++) values += counts[t][i];
+        const uint8_t head[] = { 0xFF, 0xC4, (uint8_t)((19 + values) >> 8), (uint8_t)(19 + values), classes[t] };
+        n += put(out + n, head, sizeof head);
+        n += put(out + n, counts[t], 16);
+        for (unsigned i = 0; i < values; i++) out[n++] = (uint8_t)i;
+    }
+    n += put(out + n, "\xFF\xDA\x00\x0C\x03\x01\x00\x02\x11\x03\x11\x00\x3F\x00", 14);
+    while (n + 2 < size) {
+        out[n] = (uint8_t)(n * 7 % 251);
+        n++;
+    }
+    return n + put(out + n, "\xFF\xD9", 2);
+}
+
+void fake_device_prepare(fake_device *t, bmb_codec codec)
+{
+    memset(t, 0, sizeof *t);
+    t->f = fake_create();
+    fake_camera_add(t->f, "yard", codec);
+    t->feeds[0] = (bmb_feed_config){ .name = "yard", .title = "Sidings", .camera = "yard",
+                                     .mode = { codec, 640, 480, 15000 }, .frame_max = 20000, .reel_bytes = 160000 };
+    t->outlets[0] = (bmb_outlet_config){ .kind = BMB_OUTLET_HTTP, .listen = { .family = 4, .port = 8080 } };
+    bmb_config_init(&t->config);
+    t->config.port = &t->f->port;
+    t->config.feeds = t->feeds;
+    t->config.feed_count = 1;
+    t->config.outlets = t->outlets;
+    t->config.outlet_count = 1;
+}
+
+void fake_device_open(fake_device *t)
+{
+    bmb_fault fault;
+    bmb_err err = bmb_budget_of(&t->config, &t->budget, &fault);
+    assert(err == BMB_OK);
+    t->memory = malloc(t->budget.total);
+    err = bmb_open(&t->config, t->memory, t->budget.total, &t->device, &fault);
+    assert(err == BMB_OK);
+    (void)err;
+}
+
+void fake_device_close(fake_device *t)
+{
+    bmb_close(t->device);
+    free(t->memory);
+    fake_destroy(t->f);
+}

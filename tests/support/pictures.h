@@ -1,0 +1,22 @@
+/* Reads decoded pictures from an independent decoder and the strip in each. */
+#ifndef BMB_TESTS_PICTURES_H
+#define BMB_TESTS_PICTURES_H
+
+#include <stddef.h>
+#include <stdint.h>
+
+typedef struct pictures {
+    size_t count;      /* decoded */
+    size_t unreadable; /* without a readable strip */
+    size_t repeated;   /* same frame number as the one before */
+    size_t backward;   /* a lower one */
+    size_t missing;    /* frame numbers left out between the first and the last */
+    uint32_t first, last;
+    double age_ms_median, age_ms_most; /* capture to our reading of the decoded picture */
+} pictures;
+
+/* `command` writes 8-bit luma planes of that size to its standard output; at most `most` are read, or for `seconds`.
+ * Ages leave out the first `skip` pictures, which a decoder may hold back while it starts. */
+void pictures_read(pictures *out, uint16_t width, uint16_t height, size_t most, size_t skip, const char *command);
+
+#endif
