@@ -1,6 +1,6 @@
 # A thin layer over CMake: each target sets up what it needs, builds, and runs. See CMakePresets.json.
 JOBS ?= $(shell nproc)
-BUILD = cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
+BUILD = echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
 .PHONY: demo test test-quick test-sanitized bench fuzz lint format size install docs clean

@@ -20,8 +20,8 @@ static void print_camera(const cli_device *d, size_t index, const bmb_camera_inf
         int32_t now = r->preset;
         if (r->step == 0) continue;
         (void)d->port.cameras.get(d->port.cameras.ctx, index, (bmb_control)c, &now);
-        printf("    %s %-11s %d to %d, now %d\n", any ? "        " : "controls", bmb_control_name((bmb_control)c), r->least,
-               r->most, now);
+        printf("    %s %-11s %d to %d, now %d\n", any ? "        " : "controls", bmb_control_name((bmb_control)c),
+               r->least, r->most, now);
         any = true;
     }
     if (!any) printf("    controls none\n");
@@ -40,7 +40,8 @@ static size_t print_missing(const cli_device *d)
     for (size_t f = 0; f < d->file.feed_count; f++) {
         const cli_feed *feed = &d->file.feeds[f];
         bool there = false;
-        for (size_t i = 0; i < d->file.camera_count; i++) there = there || strcmp(d->file.cameras[i].name, feed->camera) == 0;
+        for (size_t i = 0; i < d->file.camera_count; i++)
+            there = there || strcmp(d->file.cameras[i].name, feed->camera) == 0;
         if (there) continue;
         printf("%s  MISSING: feed \"%s\" expects it (%s:%d), and no camera of that name is attached\n", feed->camera,
                feed->name, d->file.path, feed->line);

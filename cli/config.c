@@ -9,8 +9,25 @@
 
 #include "cli.h"
 
-typedef enum key_type { KEY_TEXT, KEY_NAME, KEY_INT, KEY_BYTES, KEY_RATE, KEY_SIZE, KEY_ADDR, KEY_CHOICE, KEY_CONTROL } key_type;
-typedef enum section { SECTION_DEVICE, SECTION_HTTP, SECTION_RTSP, SECTION_CAMERA, SECTION_FEED, SECTION_COUNT } section;
+typedef enum key_type {
+    KEY_TEXT,
+    KEY_NAME,
+    KEY_INT,
+    KEY_BYTES,
+    KEY_RATE,
+    KEY_SIZE,
+    KEY_ADDR,
+    KEY_CHOICE,
+    KEY_CONTROL
+} key_type;
+typedef enum section {
+    SECTION_DEVICE,
+    SECTION_HTTP,
+    SECTION_RTSP,
+    SECTION_CAMERA,
+    SECTION_FEED,
+    SECTION_COUNT
+} section;
 
 static const char *const section_names[SECTION_COUNT] = { "device", "http", "rtsp", "camera", "feed" };
 
@@ -34,45 +51,70 @@ typedef struct key_row {
 #define FEED(member) offsetof(cli_feed, member)
 
 static const key_row keys[] = {
-    { SECTION_DEVICE, "name", KEY_TEXT, DEVICE(device_name), 1, 63, NULL, "", "bambino", "what the page and the status call this device" },
-    { SECTION_DEVICE, "viewers", KEY_INT, DEVICE(viewers), 1, 4000, NULL, "", "16", "how many may watch at a time; more are refused" },
-    { SECTION_DEVICE, "spare", KEY_INT, DEVICE(spare), 1, 64, NULL, "", "8", "connections beyond the viewers, for stills, the page and refusals" },
-    { SECTION_DEVICE, "memory", KEY_BYTES, DEVICE(memory), 0, INT32_MAX, NULL, "bytes", "0", "refuse to start when more than this is needed; 0: no limit" },
-    { SECTION_DEVICE, "request-buffer", KEY_BYTES, DEVICE(request_buffer), 1536, 16384, NULL, "bytes", "3K", "memory of each connection for requests and answers" },
-    { SECTION_DEVICE, "rtp-payload", KEY_BYTES, DEVICE(rtp_payload), 256, 8900, NULL, "bytes", "1400", "largest RTP packet; lower it where a tunnel or radio link cuts packets" },
-    { SECTION_DEVICE, "stall-ms", KEY_INT, DEVICE(stall_ms), 100, 600000, NULL, "ms", "5000", "a viewer that takes nothing for so long is closed" },
-    { SECTION_DEVICE, "request-ms", KEY_INT, DEVICE(request_ms), 100, 600000, NULL, "ms", "10000", "a request must be complete within" },
-    { SECTION_DEVICE, "idle-ms", KEY_INT, DEVICE(idle_ms), 100, 600000, NULL, "ms", "30000", "an unused connection is closed after" },
-    { SECTION_DEVICE, "session-ms", KEY_INT, DEVICE(session_ms), 1000, 600000, NULL, "ms", "60000", "an RTSP session ends without a sign of life after" },
-    { SECTION_DEVICE, "backlog-ms", KEY_INT, DEVICE(backlog_ms), 20, 5000, NULL, "ms", "150", "how much of a stream may wait unsent in the system; less is fresher, more is smoother" },
+    { SECTION_DEVICE, "name", KEY_TEXT, DEVICE(device_name), 1, 63, NULL, "", "bambino",
+      "what the page and the status call this device" },
+    { SECTION_DEVICE, "viewers", KEY_INT, DEVICE(viewers), 1, 4000, NULL, "", "16",
+      "how many may watch at a time; more are refused" },
+    { SECTION_DEVICE, "spare", KEY_INT, DEVICE(spare), 1, 64, NULL, "", "8",
+      "connections beyond the viewers, for stills, the page and refusals" },
+    { SECTION_DEVICE, "memory", KEY_BYTES, DEVICE(memory), 0, INT32_MAX, NULL, "bytes", "0",
+      "refuse to start when more than this is needed; 0: no limit" },
+    { SECTION_DEVICE, "request-buffer", KEY_BYTES, DEVICE(request_buffer), 1536, 16384, NULL, "bytes", "3K",
+      "memory of each connection for requests and answers" },
+    { SECTION_DEVICE, "rtp-payload", KEY_BYTES, DEVICE(rtp_payload), 256, 8900, NULL, "bytes", "1400",
+      "largest RTP packet; lower it where a tunnel or radio link cuts packets" },
+    { SECTION_DEVICE, "stall-ms", KEY_INT, DEVICE(stall_ms), 100, 600000, NULL, "ms", "5000",
+      "a viewer that takes nothing for so long is closed" },
+    { SECTION_DEVICE, "request-ms", KEY_INT, DEVICE(request_ms), 100, 600000, NULL, "ms", "10000",
+      "a request must be complete within" },
+    { SECTION_DEVICE, "idle-ms", KEY_INT, DEVICE(idle_ms), 100, 600000, NULL, "ms", "30000",
+      "an unused connection is closed after" },
+    { SECTION_DEVICE, "session-ms", KEY_INT, DEVICE(session_ms), 1000, 600000, NULL, "ms", "60000",
+      "an RTSP session ends without a sign of life after" },
+    { SECTION_DEVICE, "backlog-ms", KEY_INT, DEVICE(backlog_ms), 20, 5000, NULL, "ms", "150",
+      "how much of a stream may wait unsent in the system; less is fresher, more is smoother" },
 
-    { SECTION_HTTP, "listen", KEY_ADDR, DEVICE(http), 0, 0, NULL, "", "off", "ADDRESS:PORT; an empty address means every interface, port 0 any free one" },
+    { SECTION_HTTP, "listen", KEY_ADDR, DEVICE(http), 0, 0, NULL, "", "off",
+      "ADDRESS:PORT; an empty address means every interface, port 0 any free one" },
     { SECTION_RTSP, "listen", KEY_ADDR, DEVICE(rtsp), 0, 0, NULL, "", "off", "ADDRESS:PORT, as for http" },
 
-    { SECTION_CAMERA, "source", KEY_CHOICE, CAMERA(kind), 0, 0, kinds, "", "drawn", "draw the railway, or play a clip" },
+    { SECTION_CAMERA, "source", KEY_CHOICE, CAMERA(kind), 0, 0, kinds, "", "drawn",
+      "draw the railway, or play a clip" },
     { SECTION_CAMERA, "view", KEY_CHOICE, CAMERA(view), 0, 0, views, "", "station", "what a drawn camera sees" },
     { SECTION_CAMERA, "codec", KEY_CHOICE, CAMERA(codec), 0, 0, codecs, "", "jpeg", "what a drawn camera encodes" },
-    { SECTION_CAMERA, "clip", KEY_TEXT, CAMERA(clip), 1, CLI_TEXT_MAX - 1, NULL, "", "none", "file to play, relative to this file" },
-    { SECTION_CAMERA, "clip-rate", KEY_RATE, CAMERA(clip_mfps), 100, 240000, NULL, "per second", "15", "rate of the clip's pictures" },
+    { SECTION_CAMERA, "clip", KEY_TEXT, CAMERA(clip), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
+      "file to play, relative to this file" },
+    { SECTION_CAMERA, "clip-rate", KEY_RATE, CAMERA(clip_mfps), 100, 240000, NULL, "per second", "15",
+      "rate of the clip's pictures" },
 
-    { SECTION_FEED, "camera", KEY_NAME, FEED(camera), 1, BMB_NAME_MAX - 1, NULL, "", "the feed's name", "which camera it shows" },
+    { SECTION_FEED, "camera", KEY_NAME, FEED(camera), 1, BMB_NAME_MAX - 1, NULL, "", "the feed's name",
+      "which camera it shows" },
     { SECTION_FEED, "title", KEY_TEXT, FEED(title), 1, 63, NULL, "", "the feed's name", "what people read" },
-    { SECTION_FEED, "preview", KEY_NAME, FEED(preview), 1, BMB_NAME_MAX - 1, NULL, "", "none", "JPEG feed that the page shows in place of this one" },
+    { SECTION_FEED, "preview", KEY_NAME, FEED(preview), 1, BMB_NAME_MAX - 1, NULL, "", "none",
+      "JPEG feed that the page shows in place of this one" },
     { SECTION_FEED, "size", KEY_SIZE, FEED(width), 16, 8192, NULL, "pixels", "the camera's first", "WIDTHxHEIGHT" },
-    { SECTION_FEED, "rate", KEY_RATE, FEED(mfps), 1000, 240000, NULL, "per second", "15, or the clip's", "frames per second" },
+    { SECTION_FEED, "rate", KEY_RATE, FEED(mfps), 1000, 240000, NULL, "per second", "15, or the clip's",
+      "frames per second" },
     { SECTION_FEED, "quality", KEY_CONTROL, BMB_CONTROL_QUALITY, 1, 100, NULL, "", "75", "JPEG quality" },
     { SECTION_FEED, "kbps", KEY_CONTROL, BMB_CONTROL_KBPS, 1, 1000000, NULL, "kbit/s", "2000", "H.264 bit rate" },
-    { SECTION_FEED, "key-ms", KEY_CONTROL, BMB_CONTROL_KEY_MS, 100, 60000, NULL, "ms", "2000", "H.264: time between key frames" },
+    { SECTION_FEED, "key-ms", KEY_CONTROL, BMB_CONTROL_KEY_MS, 100, 60000, NULL, "ms", "2000",
+      "H.264: time between key frames" },
     { SECTION_FEED, "flip-h", KEY_CONTROL, BMB_CONTROL_FLIP_H, 0, 1, NULL, "0 or 1", "0", "exchange left and right" },
-    { SECTION_FEED, "flip-v", KEY_CONTROL, BMB_CONTROL_FLIP_V, 0, 1, NULL, "0 or 1", "0", "exchange top and bottom; both: rotation by 180 degrees" },
+    { SECTION_FEED, "flip-v", KEY_CONTROL, BMB_CONTROL_FLIP_V, 0, 1, NULL, "0 or 1", "0",
+      "exchange top and bottom; both: rotation by 180 degrees" },
     { SECTION_FEED, "brightness", KEY_CONTROL, BMB_CONTROL_BRIGHTNESS, -100, 100, NULL, "", "0", "" },
     { SECTION_FEED, "contrast", KEY_CONTROL, BMB_CONTROL_CONTRAST, -100, 100, NULL, "", "0", "" },
     { SECTION_FEED, "saturation", KEY_CONTROL, BMB_CONTROL_SATURATION, -100, 100, NULL, "", "0", "-100 is grey" },
-    { SECTION_FEED, "storage", KEY_CHOICE, FEED(storage), 0, 0, storages, "", "kept", "copy frames into the reel, or leave them in the driver's buffers" },
-    { SECTION_FEED, "frame-max", KEY_BYTES, FEED(frame_max), 256, INT32_MAX, NULL, "bytes", "width*height/4 + 16K", "larger frames are dropped" },
-    { SECTION_FEED, "reel", KEY_BYTES, FEED(reel), 256, INT32_MAX, NULL, "bytes", "8 * frame-max", "frame memory: the newest, the next, and one for each slow viewer" },
-    { SECTION_FEED, "multicast", KEY_ADDR, FEED(multicast), 0, 0, NULL, "", "off", "GROUP:PORT for RTP, in 224.0.0.0/4 or ff00::/8; the port is even" },
-    { SECTION_FEED, "multicast-ttl", KEY_INT, FEED(multicast_ttl), 1, 255, NULL, "hops", "1", "how many routers a multicast packet may pass" },
+    { SECTION_FEED, "storage", KEY_CHOICE, FEED(storage), 0, 0, storages, "", "kept",
+      "copy frames into the reel, or leave them in the driver's buffers" },
+    { SECTION_FEED, "frame-max", KEY_BYTES, FEED(frame_max), 256, INT32_MAX, NULL, "bytes", "width*height/4 + 16K",
+      "larger frames are dropped" },
+    { SECTION_FEED, "reel", KEY_BYTES, FEED(reel), 256, INT32_MAX, NULL, "bytes", "8 * frame-max",
+      "frame memory: the newest, the next, and one for each slow viewer" },
+    { SECTION_FEED, "multicast", KEY_ADDR, FEED(multicast), 0, 0, NULL, "", "off",
+      "GROUP:PORT for RTP, in 224.0.0.0/4 or ff00::/8; the port is even" },
+    { SECTION_FEED, "multicast-ttl", KEY_INT, FEED(multicast_ttl), 1, 255, NULL, "hops", "1",
+      "how many routers a multicast packet may pass" },
 };
 #define KEY_COUNT (sizeof keys / sizeof keys[0])
 
@@ -173,7 +215,8 @@ static int begin_named(reading *r, const char *name)
         const char *there = feed ? c->feeds[i].name : c->cameras[i].name;
         int line = feed ? c->feeds[i].line : c->cameras[i].line;
         if (strcmp(there, name) == 0)
-            return complain(r, "[%s %s] is there already, in line %d; rename one", section_names[r->section], name, line);
+            return complain(r, "[%s %s] is there already, in line %d; rename one", section_names[r->section], name,
+                            line);
     }
     if (feed && c->feed_count == CLI_FEEDS_MOST) return complain(r, "more than %d feeds", CLI_FEEDS_MOST);
     if (!feed && c->camera_count == CLI_CAMERAS_MOST) return complain(r, "more than %d cameras", CLI_CAMERAS_MOST);
@@ -302,8 +345,7 @@ static int store(reading *r, const key_row *k, const char *value)
         memcpy(target, value, strlen(value) + 1);
         return 1;
     case KEY_NAME:
-        if (!is_name(value))
-            return complain(r, "%s = %s: use 1 to %d of a-z 0-9 - _", k->key, value, BMB_NAME_MAX - 1);
+        if (!is_name(value)) return complain(r, "%s = %s: use 1 to %d of a-z 0-9 - _", k->key, value, BMB_NAME_MAX - 1);
         memcpy(target, value, strlen(value) + 1);
         return 1;
     case KEY_ADDR:
@@ -339,7 +381,8 @@ static int on_pair(void *user, const char *section_text, const char *key, const 
         names[count++] = keys[i].key;
     }
     const char *near = cli_nearest(key, names, count);
-    if (near != NULL) return complain(r, "[%s] has no key \"%s\"; did you mean %s?", section_names[r->section], key, near);
+    if (near != NULL)
+        return complain(r, "[%s] has no key \"%s\"; did you mean %s?", section_names[r->section], key, near);
     return complain(r, "[%s] has no key \"%s\"; docs/configuration.md lists them", section_names[r->section], key);
 }
 
@@ -385,7 +428,8 @@ void cli_config_reference(FILE *out)
 {
     static const char *const titles[SECTION_COUNT] = { "[device]", "[http]", "[rtsp]", "[camera NAME]", "[feed NAME]" };
     for (size_t s = 0; s < SECTION_COUNT; s++) {
-        fprintf(out, "### `%s`\n\n| key | values | unit | preset | meaning |\n| --- | --- | --- | --- | --- |\n", titles[s]);
+        fprintf(out, "### `%s`\n\n| key | values | unit | preset | meaning |\n| --- | --- | --- | --- | --- |\n",
+                titles[s]);
         for (size_t i = 0; i < KEY_COUNT; i++) {
             const key_row *k = &keys[i];
             if (k->section != (section)s) continue;

@@ -100,7 +100,8 @@ int main(int argc, char **argv)
         return EXIT_USAGE;
     }
     const char *near = cli_nearest(asked, names, COMMAND_COUNT);
-    cli_error("there is no command \"%s\"%s%s%s", asked, near != NULL ? "; did you mean `bambino " : "; see `bambino --help`",
-              near != NULL ? near : "", near != NULL ? "`?" : "");
+    cli_error("there is no command \"%s\"%s%s%s", asked,
+              near != NULL ? "; did you mean `bambino " : "; see `bambino --help`", near != NULL ? near : "",
+              near != NULL ? "`?" : "");
     return EXIT_USAGE;
 }

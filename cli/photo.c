@@ -85,11 +85,13 @@ static int photo(cli_device *d, const char *name, const char *out, const char *s
         int32_t effective;
         for (size_t c = 0; strcmp(f->camera, name) == 0 && c < BMB_CONTROL_COUNT; c++)
             if (f->control_set[c])
-                (void)d->port.cameras.set(d->port.cameras.ctx, index, (bmb_control)c, (int32_t)f->control[c], &effective);
+                (void)d->port.cameras.set(d->port.cameras.ctx, index, (bmb_control)c, (int32_t)f->control[c],
+                                          &effective);
     }
     bmb_err err = fetch(d, index, &mode, &frame);
     if (err == BMB_UNSUPPORTED)
-        return cli_error("camera \"%s\" has no size %ux%u; `bambino cameras` lists its sizes", name, mode.width, mode.height);
+        return cli_error("camera \"%s\" has no size %ux%u; `bambino cameras` lists its sizes", name, mode.width,
+                         mode.height);
     if (err != BMB_OK) return cli_error("camera \"%s\" gave no picture: %s", name, bmb_err_text(err));
     bool good = write_whole(out, frame.data, frame.size);
     if (good) printf("%s: %ux%u, %zu bytes, from camera \"%s\"\n", out, mode.width, mode.height, frame.size, name);
@@ -109,12 +111,14 @@ int cli_photo(int argc, const char **argv)
     const char *rest[1] = { NULL };
     char path[1024] = "";
     bool help = false;
-    if (!cli_options(argc, argv, options, "photo CAMERA --out FILE", rest, 1, &help)) return help ? EXIT_OK : EXIT_USAGE;
+    if (!cli_options(argc, argv, options, "photo CAMERA --out FILE", rest, 1, &help))
+        return help ? EXIT_OK : EXIT_USAGE;
     if (rest[0] == NULL || out == NULL) {
         cli_error("photo needs a camera and a file, for example: bambino photo yard --out yard.jpg");
         return EXIT_USAGE;
     }
-    if (config == NULL && !cli_demo_file("railway.ini", path, sizeof path)) return cli_error("name a configuration with --config");
+    if (config == NULL && !cli_demo_file("railway.ini", path, sizeof path))
+        return cli_error("name a configuration with --config");
     cli_device *d = calloc(1, sizeof *d);
     int status = EXIT_USAGE;
     if (d != NULL && cli_config_read(config != NULL ? config : path, &d->file))

@@ -79,7 +79,8 @@ typedef struct run_options {
 static bool override_addr(const char *option, const char *text, bmb_addr *addr)
 {
     if (text == NULL || bmb_addr_parse(text, addr) == BMB_OK) return true;
-    cli_error("%s %s: ADDRESS:PORT is expected, such as 127.0.0.1:8080 or :8080; port 0 picks a free one", option, text);
+    cli_error("%s %s: ADDRESS:PORT is expected, such as 127.0.0.1:8080 or :8080; port 0 picks a free one", option,
+              text);
     return false;
 }
 

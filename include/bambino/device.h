@@ -108,15 +108,15 @@ void bmb_config_init(bmb_config *config);
 
 /* What a configuration costs, in bytes. The parts add up to total. */
 typedef struct bmb_budget {
-    size_t device;           /* fixed: the device itself, its gather memory, its JSON memory */
-    size_t feeds;            /* all feeds without their reels */
-    size_t reels;            /* frame memory of all feeds, with their frame tables */
-    size_t viewers;          /* connections and viewers */
-    size_t request_buffers;  /* of all connections */
-    size_t total;            /* what bmb_open() needs; any alignment of the block is fine */
-    size_t per_viewer_http;  /* of `viewers`: one more HTTP viewer */
-    size_t per_viewer_rtsp;  /* of `viewers`: one more RTSP viewer */
-    size_t per_feed;         /* of `feeds`: one more feed */
+    size_t device;          /* fixed: the device itself, its gather memory, its JSON memory */
+    size_t feeds;           /* all feeds without their reels */
+    size_t reels;           /* frame memory of all feeds, with their frame tables */
+    size_t viewers;         /* connections and viewers */
+    size_t request_buffers; /* of all connections */
+    size_t total;           /* what bmb_open() needs; any alignment of the block is fine */
+    size_t per_viewer_http; /* of `viewers`: one more HTTP viewer */
+    size_t per_viewer_rtsp; /* of `viewers`: one more RTSP viewer */
+    size_t per_feed;        /* of `feeds`: one more feed */
 } bmb_budget;
 
 /* What was wrong with a configuration or at opening. Which fields say something depends on the part. */
@@ -126,7 +126,7 @@ typedef struct bmb_fault {
     const char *key;  /* the configuration member at fault, or the largest part of the memory; static storage */
     const char *name; /* of the feed or camera, from the configuration; or NULL */
     int64_t asked, have;
-    bmb_addr addr;    /* outlet: the address */
+    bmb_addr addr; /* outlet: the address */
 } bmb_fault;
 
 /* Computes the cost without starting anything. BMB_BAD_ARG with *fault (may be NULL) when a value is out of range. */
@@ -165,25 +165,25 @@ typedef struct bmb_feed_stats {
     const char *name, *title, *camera, *preview;
     bmb_codec codec;
     bmb_camera_state camera_state;
-    bmb_err camera_err;  /* why it is waiting */
+    bmb_err camera_err; /* why it is waiting */
     uint16_t width, height;
-    uint32_t mfps_set;   /* in force, frames per 1000 s */
-    uint32_t mfps;       /* measured at the input */
-    uint32_t kbps;       /* measured at the input */
-    uint64_t frames;     /* taken from the camera and kept */
-    uint64_t sent;       /* to viewers, over all viewers */
-    uint64_t skipped;    /* not sent to a viewer because it was behind, over all viewers */
-    uint64_t dropped;    /* never kept: bad, too large, or before the first key frame */
-    uint64_t bad;        /* of `dropped`: truncated or corrupt */
-    uint64_t too_large;  /* of `dropped` */
+    uint32_t mfps_set;  /* in force, frames per 1000 s */
+    uint32_t mfps;      /* measured at the input */
+    uint32_t kbps;      /* measured at the input */
+    uint64_t frames;    /* taken from the camera and kept */
+    uint64_t sent;      /* to viewers, over all viewers */
+    uint64_t skipped;   /* not sent to a viewer because it was behind, over all viewers */
+    uint64_t dropped;   /* never kept: bad, too large, or before the first key frame */
+    uint64_t bad;       /* of `dropped`: truncated or corrupt */
+    uint64_t too_large; /* of `dropped` */
     uint64_t bytes_sent;
-    uint32_t stalled;    /* viewers closed for taking nothing */
-    uint32_t shed;       /* viewers closed because the reel needed the memory */
-    uint32_t restarts;   /* of the camera */
-    uint32_t reel_bytes; /* size of the reel; borrowed: 0 */
-    uint32_t reel_used;  /* bytes of frames held now */
+    uint32_t stalled;                  /* viewers closed for taking nothing */
+    uint32_t shed;                     /* viewers closed because the reel needed the memory */
+    uint32_t restarts;                 /* of the camera */
+    uint32_t reel_bytes;               /* size of the reel; borrowed: 0 */
+    uint32_t reel_used;                /* bytes of frames held now */
     uint32_t reel_frames, reel_pinned; /* frames held now, and those that a viewer is in the middle of */
-    uint32_t newest_ms;  /* age of the newest frame; UINT32_MAX: none yet */
+    uint32_t newest_ms;                /* age of the newest frame; UINT32_MAX: none yet */
     uint16_t viewers;
 } bmb_feed_stats;
 
@@ -197,12 +197,12 @@ typedef struct bmb_viewer_stats {
     bmb_addr peer;
     uint64_t sent, skipped, bytes;
     uint32_t mfps, kbps;
-    uint32_t age_ms;      /* how old the frame was that it last got, when its last byte left the core */
+    uint32_t age_ms; /* how old the frame was that it last got, when its last byte left the core */
     uint32_t watching_ms;
-    bool waiting;         /* in the middle of a frame, the network takes no more just now */
-    bool reports;         /* RTCP: the four below were reported by the receiver */
-    uint32_t lost;        /* packets, since it came */
-    uint8_t lost_256;     /* of the last interval, in 1/256 */
+    bool waiting;     /* in the middle of a frame, the network takes no more just now */
+    bool reports;     /* RTCP: the four below were reported by the receiver */
+    uint32_t lost;    /* packets, since it came */
+    uint8_t lost_256; /* of the last interval, in 1/256 */
     uint32_t jitter_us;
     uint32_t round_trip_us; /* 0: not known yet */
 } bmb_viewer_stats;
@@ -211,11 +211,11 @@ typedef struct bmb_device_stats {
     uint64_t uptime_us;
     uint16_t viewers, viewers_most; /* now, and the limit */
     uint16_t connections, connections_most;
-    uint16_t sessions;         /* RTSP */
-    uint32_t refused;          /* viewers turned away at the limit */
-    uint32_t bad_requests;     /* answered 4xx or closed for breaking the protocol */
+    uint16_t sessions;     /* RTSP */
+    uint32_t refused;      /* viewers turned away at the limit */
+    uint32_t bad_requests; /* answered 4xx or closed for breaking the protocol */
     uint32_t requests;
-    uint32_t accept_failed;    /* the system had no room for a connection */
+    uint32_t accept_failed;     /* the system had no room for a connection */
     size_t memory, memory_most; /* used of the block, and its size */
 } bmb_device_stats;
 

@@ -1,8 +1,8 @@
 /* Result codes.
  *
- * Every call that can fail returns a bmb_err. A code says what kind of thing went wrong; the facts (which feed, how many
- * bytes) come beside it in a bmb_fault or a bmb_event. The core holds no interface text: bambino/text.h turns both into
- * sentences for the programs that want them.
+ * Every call that can fail returns a bmb_err. A code says what kind of thing went wrong; the facts (which feed, how
+ * many bytes) come beside it in a bmb_fault or a bmb_event. The core holds no interface text: bambino/text.h turns both
+ * into sentences for the programs that want them.
  */
 #ifndef BAMBINO_ERR_H
 #define BAMBINO_ERR_H

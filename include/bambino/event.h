@@ -24,22 +24,22 @@ typedef struct bmb_addr {
 typedef enum bmb_level { BMB_LEVEL_ERROR, BMB_LEVEL_WARNING, BMB_LEVEL_INFO, BMB_LEVEL_DEBUG } bmb_level;
 
 typedef enum bmb_event_code {
-    BMB_EVENT_CAMERA_STARTED,   /* feed; value: width << 16 | height; extra: mfps */
-    BMB_EVENT_CAMERA_ADJUSTED,  /* feed; the camera chose another mode than asked; value, extra as above */
-    BMB_EVENT_CAMERA_FAILED,    /* feed, err; extra: ms until the next try */
-    BMB_EVENT_CAMERA_STALLED,   /* feed; value: ms without a frame; extra: ms until the next try */
-    BMB_EVENT_CAMERA_BACK,      /* feed; value: ms of the gap */
-    BMB_EVENT_CONTROL_REFUSED,  /* feed, err; value: bmb_control; extra: the value asked */
-    BMB_EVENT_FRAME_BAD,        /* feed, err; value: bytes; extra: count since start. At most one a second */
-    BMB_EVENT_FRAME_TOO_LARGE,  /* feed; value: bytes; extra: largest that fits. At most one a second */
-    BMB_EVENT_CODEC_REFUSED,    /* feed, err; the stream cannot be carried by an outlet; value: bmb_jpeg_rtp reason */
-    BMB_EVENT_VIEWER_CAME,      /* feed, peer; value: viewers now */
-    BMB_EVENT_VIEWER_LEFT,      /* feed, peer; value: viewers now; extra: frames sent */
-    BMB_EVENT_VIEWER_STALLED,   /* feed, peer; value: ms without progress */
-    BMB_EVENT_VIEWER_SHED,      /* feed, peer; closed because the reel needed the memory that it held */
-    BMB_EVENT_VIEWER_REFUSED,   /* feed, peer; value: the limit */
-    BMB_EVENT_ACCEPT_PAUSED,    /* err; no file or memory for another connection; value: ms of the pause */
-    BMB_EVENT_CONNECTIONS_FULL, /* peer; value: the limit */
+    BMB_EVENT_CAMERA_STARTED,    /* feed; value: width << 16 | height; extra: mfps */
+    BMB_EVENT_CAMERA_ADJUSTED,   /* feed; the camera chose another mode than asked; value, extra as above */
+    BMB_EVENT_CAMERA_FAILED,     /* feed, err; extra: ms until the next try */
+    BMB_EVENT_CAMERA_STALLED,    /* feed; value: ms without a frame; extra: ms until the next try */
+    BMB_EVENT_CAMERA_BACK,       /* feed; value: ms of the gap */
+    BMB_EVENT_CONTROL_REFUSED,   /* feed, err; value: bmb_control; extra: the value asked */
+    BMB_EVENT_FRAME_BAD,         /* feed, err; value: bytes; extra: count since start. At most one a second */
+    BMB_EVENT_FRAME_TOO_LARGE,   /* feed; value: bytes; extra: largest that fits. At most one a second */
+    BMB_EVENT_CODEC_REFUSED,     /* feed, err; the stream cannot be carried by an outlet; value: bmb_jpeg_rtp reason */
+    BMB_EVENT_VIEWER_CAME,       /* feed, peer; value: viewers now */
+    BMB_EVENT_VIEWER_LEFT,       /* feed, peer; value: viewers now; extra: frames sent */
+    BMB_EVENT_VIEWER_STALLED,    /* feed, peer; value: ms without progress */
+    BMB_EVENT_VIEWER_SHED,       /* feed, peer; closed because the reel needed the memory that it held */
+    BMB_EVENT_VIEWER_REFUSED,    /* feed, peer; value: the limit */
+    BMB_EVENT_ACCEPT_PAUSED,     /* err; no file or memory for another connection; value: ms of the pause */
+    BMB_EVENT_CONNECTIONS_FULL,  /* peer; value: the limit */
     BMB_EVENT_MULTICAST_STARTED, /* feed, peer: the group */
     BMB_EVENT_MULTICAST_STOPPED  /* feed, peer: the group; extra: frames sent */
 } bmb_event_code;

@@ -55,9 +55,9 @@ typedef struct bmb_packet {
 } bmb_packet;
 
 typedef struct bmb_udp_options {
-    uint8_t ttl;            /* multicast hop limit; 0: the system's default of 1 */
+    uint8_t ttl;             /* multicast hop limit; 0: the system's default of 1 */
     uint32_t interface_ipv4; /* multicast: address of the interface to use, host byte order; 0: the system chooses */
-    uint32_t send_buffer;   /* bytes the system should hold for sending; 0: its default */
+    uint32_t send_buffer;    /* bytes the system should hold for sending; 0: its default */
 } bmb_udp_options;
 
 /* TCP and UDP. */
@@ -83,7 +83,8 @@ typedef struct bmb_net {
 
     /* Opens a UDP socket bound to addr (port 0: any). Optional, with the other udp_ functions: without them there is
      * no RTP over UDP. */
-    bmb_err (*udp_open)(void *ctx, const bmb_addr *addr, const bmb_udp_options *options, bmb_sock *out, bmb_addr *bound);
+    bmb_err (*udp_open)(void *ctx, const bmb_addr *addr, const bmb_udp_options *options, bmb_sock *out,
+                        bmb_addr *bound);
     /* Sends packets in order to one destination; *taken counts the whole packets that the system took. All packets of
      * one call but the last have the same size whenever the caller can manage it, so that a port may use segmentation
      * offload. BMB_AGAIN: *taken may be less than count. BMB_REFUSED, BMB_NO_ROUTE: what the network answered. */

@@ -22,9 +22,9 @@ typedef enum bmb_sim_view { BMB_VIEW_STATION = 0, BMB_VIEW_YARD, BMB_VIEW_CAB, B
 typedef struct bmb_sim_camera {
     const char *name;
     bmb_sim_kind kind;
-    bmb_sim_view view; /* drawn */
-    bmb_codec codec;   /* drawn */
-    const char *clip;  /* clip: path of the file */
+    bmb_sim_view view;  /* drawn */
+    bmb_codec codec;    /* drawn */
+    const char *clip;   /* clip: path of the file */
     uint32_t clip_mfps; /* clip: its frame rate */
 } bmb_sim_camera;
 
@@ -40,10 +40,10 @@ void bmb_sim_destroy(bmb_sim *self);
 /* Faults to try a device with. They act at once and last until undone. */
 typedef enum bmb_sim_fault {
     BMB_FAULT_NONE = 0,
-    BMB_FAULT_STALL,    /* no more frames */
+    BMB_FAULT_STALL,     /* no more frames */
     BMB_FAULT_UNPLUGGED, /* stops delivering, and start fails */
-    BMB_FAULT_TRUNCATE, /* every frame is cut off in its middle */
-    BMB_FAULT_GARBLE    /* bytes in the middle of every frame are overwritten */
+    BMB_FAULT_TRUNCATE,  /* every frame is cut off in its middle */
+    BMB_FAULT_GARBLE     /* bytes in the middle of every frame are overwritten */
 } bmb_sim_fault;
 bmb_err bmb_sim_break(bmb_sim *self, size_t camera, bmb_sim_fault fault);
 

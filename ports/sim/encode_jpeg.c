@@ -37,21 +37,27 @@ static boolean out_of_room(j_compress_ptr lib)
     return FALSE;
 }
 
+static bool create(jpeg *self)
+{
+    self->lib.err = jpeg_std_error(&self->errors);
+    self->lib.client_data = self;
+    self->errors.error_exit = on_error;
+    self->errors.output_message = on_message;
+    if (setjmp(self->failed) != 0) return false;
+    jpeg_create_compress(&self->lib);
+    return true;
+}
+
 static void *open_jpeg(const bmb_mode *mode, const int32_t *controls)
 {
     (void)mode;
     (void)controls;
     jpeg *self = calloc(1, sizeof *self);
     if (self == NULL) return NULL;
-    self->lib.err = jpeg_std_error(&self->errors);
-    self->lib.client_data = self;
-    self->errors.error_exit = on_error;
-    self->errors.output_message = on_message;
-    if (setjmp(self->failed) != 0) {
+    if (!create(self)) {
         free(self);
         return NULL;
     }
-    jpeg_create_compress(&self->lib);
     self->out.init_destination = begin_output;
     self->out.empty_output_buffer = out_of_room;
     self->out.term_destination = begin_output;

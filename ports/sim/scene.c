@@ -55,11 +55,12 @@ static void sky(canvas *c, float horizon)
 
 static void hills(canvas *c, float horizon)
 {
-    const point far[] = { { 0, horizon },         { 0, horizon - 90 },     { 220, horizon - 190 }, { 420, horizon - 120 },
-                          { 700, horizon - 240 }, { 980, horizon - 110 },  { 1240, horizon - 200 }, { 1600, horizon - 80 },
-                          { 1600, horizon } };
-    const point near[] = { { 0, horizon },         { 0, horizon - 40 },    { 300, horizon - 95 }, { 640, horizon - 30 },
-                           { 1050, horizon - 110 }, { 1400, horizon - 45 }, { 1600, horizon - 75 }, { 1600, horizon } };
+    const point far[] = { { 0, horizon },          { 0, horizon - 90 },    { 220, horizon - 190 },
+                          { 420, horizon - 120 },  { 700, horizon - 240 }, { 980, horizon - 110 },
+                          { 1240, horizon - 200 }, { 1600, horizon - 80 }, { 1600, horizon } };
+    const point near[] = { { 0, horizon },         { 0, horizon - 40 },     { 300, horizon - 95 },
+                           { 640, horizon - 30 },  { 1050, horizon - 110 }, { 1400, horizon - 45 },
+                           { 1600, horizon - 75 }, { 1600, horizon } };
     canvas_polygon(c, far, sizeof far / sizeof far[0], colour_of(HILL_FAR));
     canvas_polygon(c, near, sizeof near / sizeof near[0], colour_of(HILL_NEAR));
 }
@@ -81,7 +82,9 @@ static void tree(canvas *c, float x, float y, float size)
 
 static void house(canvas *c, float x, float y, float w, float h)
 {
-    const point roof[] = { { x - 18, y - h }, { x + w * 0.14f, y - h - 70 }, { x + w * 0.86f, y - h - 70 }, { x + w + 18, y - h } };
+    const point roof[] = {
+        { x - 18, y - h }, { x + w * 0.14f, y - h - 70 }, { x + w * 0.86f, y - h - 70 }, { x + w + 18, y - h }
+    };
     rect(c, x, y - h, w, h, BRICK);
     canvas_polygon(c, roof, 4, colour_of(ROOF));
     for (float at = x + 26; at + 44 < x + w; at += 78) {
@@ -265,17 +268,26 @@ static float cab_x(float side, float depth)
 
 static void cab_front(canvas *c, double t, uint32_t clock)
 {
-    const point bed[] = { { cab_x(-1.1f, 0), cab_y(0) }, { cab_x(1.1f, 0), cab_y(0) }, { cab_x(1.1f, 1), cab_y(1) }, { cab_x(-1.1f, 1), cab_y(1) } };
+    const point bed[] = { { cab_x(-1.1f, 0), cab_y(0) },
+                          { cab_x(1.1f, 0), cab_y(0) },
+                          { cab_x(1.1f, 1), cab_y(1) },
+                          { cab_x(-1.1f, 1), cab_y(1) } };
     canvas_polygon(c, bed, 4, colour_of(BALLAST));
     float move = (float)fmod(t * 0.55, 1.0);
     for (int i = 0; i < 14; i++) {
         float d = ((float)i + move) / 14, y = cab_y(d);
-        const point sleeper[] = { { cab_x(-0.85f, d), y }, { cab_x(0.85f, d), y }, { cab_x(0.87f, d + 0.025f), cab_y(d + 0.025f) }, { cab_x(-0.87f, d + 0.025f), cab_y(d + 0.025f) } };
+        const point sleeper[] = { { cab_x(-0.85f, d), y },
+                                  { cab_x(0.85f, d), y },
+                                  { cab_x(0.87f, d + 0.025f), cab_y(d + 0.025f) },
+                                  { cab_x(-0.87f, d + 0.025f), cab_y(d + 0.025f) } };
         canvas_polygon(c, sleeper, 4, colour_of(SLEEPER));
     }
     for (int side = -1; side <= 1; side += 2) {
         const float s = (float)side * 0.6f;
-        const point rail[] = { { cab_x(s, 0) - 1, cab_y(0) }, { cab_x(s, 0) + 1, cab_y(0) }, { cab_x(s, 1) + 15, cab_y(1) }, { cab_x(s, 1) - 15, cab_y(1) } };
+        const point rail[] = { { cab_x(s, 0) - 1, cab_y(0) },
+                               { cab_x(s, 0) + 1, cab_y(0) },
+                               { cab_x(s, 1) + 15, cab_y(1) },
+                               { cab_x(s, 1) - 15, cab_y(1) } };
         canvas_polygon(c, rail, 4, colour_of(RAIL));
     }
     float near = (float)fmod(t * 0.16, 1.0), size = near * near;

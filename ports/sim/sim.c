@@ -30,8 +30,8 @@ typedef struct camera {
     sim_clip clip;
     bmb_mode_row clip_row;
     pthread_t thread;
-    bool running; /* the thread exists */
-    uint32_t frame;  /* the thread's own, kept over restarts */
+    bool running;   /* the thread exists */
+    uint32_t frame; /* the thread's own, kept over restarts */
     bmb_mode mode;
     size_t room; /* of each buffer */
 
@@ -178,7 +178,8 @@ static buffer *take_buffer(camera *cam)
 /* Waits with the lock held until `when` on the monotonic clock; false: stopped. */
 static bool wait_for(camera *cam, uint64_t when_us)
 {
-    const struct timespec until = { .tv_sec = (time_t)(when_us / 1000000), .tv_nsec = (long)(when_us % 1000000 * 1000) };
+    const struct timespec until = { .tv_sec = (time_t)(when_us / 1000000),
+                                    .tv_nsec = (long)(when_us % 1000000 * 1000) };
     while (!cam->stop && pthread_cond_timedwait(&cam->changed, &cam->lock, &until) != ETIMEDOUT) continue;
     return !cam->stop;
 }

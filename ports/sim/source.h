@@ -1,4 +1,5 @@
-/* Where a simulated camera's encoded pictures come from: drawn and encoded, or read from a clip. Private to ports/sim. */
+/* Where a simulated camera's encoded pictures come from: drawn and encoded, or read from a clip. Private to ports/sim.
+ */
 #ifndef BMB_SIM_SOURCE_H
 #define BMB_SIM_SOURCE_H
 
@@ -35,7 +36,7 @@ const sim_encoder *sim_encoder_for(bmb_codec codec);
 typedef struct sim_clip {
     uint8_t *data;
     size_t size;
-    uint32_t *at;  /* begin of each picture, and the end of the last */
+    uint32_t *at; /* begin of each picture, and the end of the last */
     bool *key;
     uint32_t count;
     bmb_codec codec;

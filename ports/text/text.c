@@ -61,7 +61,7 @@ typedef struct mode_text {
 
 static mode_text mode_of(const bmb_event *e)
 {
-    mode_text m;
+    mode_text m = { .text = "" };
     format(m.text, sizeof m.text, "%" PRId64 "x%" PRId64 " at %g/s", e->value >> 16, e->value & 0xFFFF,
            (double)e->extra / 1000.0);
     return m;
@@ -161,8 +161,8 @@ size_t bmb_fault_text(const bmb_fault *f, char *out, size_t room)
     const char *part = f->part != NULL ? f->part : "";
     if (strcmp(part, "memory") == 0)
         return format(out, room,
-                      "%" PRId64 " bytes of memory are needed, %" PRId64
-                      " are there, %" PRId64 " are missing; the largest part are the %s: lower those first",
+                      "%" PRId64 " bytes of memory are needed, %" PRId64 " are there, %" PRId64
+                      " are missing; the largest part are the %s: lower those first",
                       f->asked, f->have, f->asked - f->have, key_text(f->key));
     if (strcmp(part, "feed") == 0) return feed_fault(f, out, room);
     if (strcmp(part, "camera") == 0)
@@ -171,8 +171,8 @@ size_t bmb_fault_text(const bmb_fault *f, char *out, size_t room)
     if (strcmp(part, "outlet") == 0) {
         char addr[BMB_ADDR_TEXT_MAX];
         bmb_addr_text(&f->addr, true, addr, sizeof addr);
-        const char *advice = f->err == BMB_IN_USE      ? "another program listens there; stop it, or choose another port"
-                             : f->err == BMB_DENIED    ? "ports below 1024 need privileges; choose a higher one"
+        const char *advice = f->err == BMB_IN_USE   ? "another program listens there; stop it, or choose another port"
+                             : f->err == BMB_DENIED ? "ports below 1024 need privileges; choose a higher one"
                              : f->err == BMB_NOT_FOUND ? "no interface of this machine has that address"
                                                        : bmb_err_text(f->err);
         return format(out, room, "cannot listen at %s: %s", addr, advice);

@@ -112,19 +112,17 @@ void bmb_put_dec(bmb_writer *w, uint64_t v)
 
 void bmb_put_hex(bmb_writer *w, uint64_t v, unsigned digits)
 {
-    for (unsigned i = digits; i-- > 0;) bmb_put_u8(w, (uint8_t)"0123456789ABCDEF"[v >> (4 * i) & 15]);
+    for (unsigned i = digits; i-- > 0;) bmb_put_u8(w, (uint8_t) "0123456789ABCDEF"[v >> (4 * i) & 15]);
 }
 
 void bmb_put_milli(bmb_writer *w, uint32_t thousandths)
 {
-    bmb_put_dec(w, thousandths / 1000);
     uint32_t rest = thousandths % 1000;
-    if (rest == 0) return;
-    bmb_put_u8(w, '.');
-    for (uint32_t unit = 100; rest != 0; unit /= 10) {
-        bmb_put_u8(w, (uint8_t)('0' + rest / unit));
-        rest %= unit;
-    }
+    const char digits[4] = { '.', (char)('0' + rest / 100), (char)('0' + rest / 10 % 10), (char)('0' + rest % 10) };
+    size_t n = sizeof digits;
+    while (n > 1 && digits[n - 1] == '0') n--;
+    bmb_put_dec(w, thousandths / 1000);
+    if (n > 1) bmb_put_bytes(w, digits, n);
 }
 
 void bmb_put_base64(bmb_writer *w, const void *data, size_t n)
@@ -165,7 +163,7 @@ static void put_ip6(bmb_writer *w, const uint8_t ip[16])
         }
         if (i > 0 && i != best + best_run) bmb_put_u8(w, ':');
         unsigned digits = group[i] > 0xfff ? 4 : group[i] > 0xff ? 3 : group[i] > 0xf ? 2 : 1;
-        for (unsigned d = digits; d-- > 0;) bmb_put_u8(w, (uint8_t)"0123456789abcdef"[group[i] >> (4 * d) & 15]);
+        for (unsigned d = digits; d-- > 0;) bmb_put_u8(w, (uint8_t) "0123456789abcdef"[group[i] >> (4 * d) & 15]);
     }
 }
 

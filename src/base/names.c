@@ -9,9 +9,10 @@ static const char *name_at(const char *const *names, size_t count, size_t index)
 
 const char *bmb_err_name(bmb_err err)
 {
-    static const char *const names[] = { "ok",     "again",    "gone",      "bad-argument", "bad-data", "no-memory",
-                                         "no-room", "limit",   "in-use",    "not-found",    "denied",   "unknown",
-                                         "unsupported", "timed-out", "no-route", "refused", "failed" };
+    static const char *const names[] = { "ok",        "again",   "gone",        "bad-argument", "bad-data",
+                                         "no-memory", "no-room", "limit",       "in-use",       "not-found",
+                                         "denied",    "unknown", "unsupported", "timed-out",    "no-route",
+                                         "refused",   "failed" };
     const char *name = name_at(names, COUNT(names), (size_t)err);
     return name != NULL ? name : "failed";
 }

@@ -8,8 +8,8 @@
 #define BMB_RATE_BUCKET_US 500000u
 
 typedef struct bmb_rate {
-    uint32_t bucket;   /* number of the newest bucket, in half seconds of the port's clock */
-    uint32_t first;    /* bucket of the first event: a rate is not averaged over time before it */
+    uint32_t bucket; /* number of the newest bucket, in half seconds of the port's clock */
+    uint32_t first;  /* bucket of the first event: a rate is not averaged over time before it */
     uint16_t frames[BMB_RATE_BUCKETS];
     uint32_t bytes[BMB_RATE_BUCKETS];
 } bmb_rate;

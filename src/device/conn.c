@@ -124,7 +124,7 @@ static bmb_err send_pending(bmb_device *d, bmb_conn *c)
         c->progress_us = d->now;
         size_t from_head = taken < head ? taken : head;
         c->tx_at = (uint16_t)(c->tx_at + from_head);
-        c->body += taken - from_head;
+        if (taken > from_head) c->body += taken - from_head;
         c->body_left -= taken - from_head;
         if (taken < head + c->body_left + (taken - from_head)) return BMB_AGAIN;
     }

@@ -92,8 +92,7 @@ static void answer_feed(bmb_device *d, bmb_conn *c, const bmb_route *route, bool
     c->viewer.state = (bmb_stream_state){ .keep_alive = c->keep_alive, .head_only = head_only };
     bmb_viewer_begin(d, &c->viewer, feed, format->framer, format->once);
     if (streaming) {
-        if (d->port->net.bound_backlog != NULL)
-            d->port->net.bound_backlog(d->port->ctx, c->sock, backlog_of(d, feed));
+        if (d->port->net.bound_backlog != NULL) d->port->net.bound_backlog(d->port->ctx, c->sock, backlog_of(d, feed));
         bmb_log(d->port, &(bmb_event){ .level = BMB_LEVEL_INFO,
                                        .code = BMB_EVENT_VIEWER_CAME,
                                        .feed = feed->config->name,

@@ -15,16 +15,16 @@
 #include "wire/frame.h"
 
 typedef struct bmb_reel {
-    uint8_t *memory;   /* kept: `capacity` bytes; borrowed: NULL */
+    uint8_t *memory; /* kept: `capacity` bytes; borrowed: NULL */
     uint32_t capacity;
     uint32_t write_at; /* where the next frame would like to begin */
     bmb_frame *frames; /* `count` slots */
     uint16_t count;
-    uint16_t pinned;   /* frames with pins */
+    uint16_t pinned; /* frames with pins */
     uint16_t pin_most;
     uint32_t next_seq;
-    uint32_t used;     /* bytes of live frames */
-    bmb_frame *newest; /* NULL: none yet */
+    uint32_t used;              /* bytes of live frames */
+    bmb_frame *newest;          /* NULL: none yet */
     const bmb_cameras *cameras; /* borrowed: where buffers go back to */
     size_t camera;
 } bmb_reel;
@@ -33,7 +33,8 @@ typedef struct bmb_reel {
 void bmb_reel_init_kept(bmb_reel *reel, uint8_t *memory, uint32_t capacity, uint32_t frame_max, bmb_frame *slots,
                         uint16_t count);
 /* Borrowed: `count` slots is one less than the driver's buffers, so that one is always free to capture into. */
-void bmb_reel_init_borrowed(bmb_reel *reel, bmb_frame *slots, uint16_t count, const bmb_cameras *cameras, size_t camera);
+void bmb_reel_init_borrowed(bmb_reel *reel, bmb_frame *slots, uint16_t count, const bmb_cameras *cameras,
+                            size_t camera);
 
 /* A slot and, when kept, room for `size` bytes at frame->data. NULL: pinned frames are in the way; shed some and call
  * again. A size over the capacity is the caller's to refuse. The frame becomes visible with bmb_reel_publish. */

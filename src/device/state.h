@@ -14,19 +14,19 @@
 /* Bounds, each with the reason for its value. */
 #define BMB_FEEDS_MOST 64u
 #define BMB_OUTLETS_MOST 8u
-#define BMB_READY_MOST 32u        /* events per step: bounds one step's time, the rest comes with the next */
-#define BMB_SLOTS_LEAST 6u        /* frames in a reel however small */
-#define BMB_SLOTS_MOST 64u        /* two seconds at 30/s; beyond that a viewer goes on at a key frame anyway */
-#define BMB_SLOTS_PER_FRAME 4u    /* frames are mostly far smaller than the largest one */
-#define BMB_SWEEP_US 100000u      /* how often time limits are looked at */
-#define BMB_DRAIN_US 1000000u     /* after a refusal: time for the peer to read it before the connection is closed */
-#define BMB_STILL_WAIT_US 3000000u /* a still waits so long for the first frame */
+#define BMB_READY_MOST 32u          /* events per step: bounds one step's time, the rest comes with the next */
+#define BMB_SLOTS_LEAST 6u          /* frames in a reel however small */
+#define BMB_SLOTS_MOST 64u          /* two seconds at 30/s; beyond that a viewer goes on at a key frame anyway */
+#define BMB_SLOTS_PER_FRAME 4u      /* frames are mostly far smaller than the largest one */
+#define BMB_SWEEP_US 100000u        /* how often time limits are looked at */
+#define BMB_DRAIN_US 1000000u       /* after a refusal: time for the peer to read it before the connection is closed */
+#define BMB_STILL_WAIT_US 3000000u  /* a still waits so long for the first frame */
 #define BMB_ACCEPT_PAUSE_US 500000u /* after the system refused a connection */
 #define BMB_STALL_LEAST_US 2000000u /* a camera may be silent so long, or ten frame intervals if that is more */
-#define BMB_RETRY_FIRST_MS 500u   /* first pause before a camera is started again; doubles up to … */
+#define BMB_RETRY_FIRST_MS 500u     /* first pause before a camera is started again; doubles up to … */
 #define BMB_RETRY_MOST_MS 30000u
-#define BMB_BACKLOG_LEAST 16384u  /* bytes in a socket's buffer: less would cost a call per few packets */
-#define BMB_CHUNK_ROOM 16u        /* of a tx buffer: chunk size line, line ends, separators */
+#define BMB_BACKLOG_LEAST 16384u /* bytes in a socket's buffer: less would cost a call per few packets */
+#define BMB_CHUNK_ROOM 16u       /* of a tx buffer: chunk size line, line ends, separators */
 
 typedef struct bmb_feed {
     const bmb_feed_config *config;
@@ -35,13 +35,13 @@ typedef struct bmb_feed {
     bmb_mode mode; /* in force */
     bmb_camera_state camera_state;
     bmb_err camera_err;
-    bool fresh;     /* frames came in this step */
-    bool was_back;  /* a gap is over when the next frame comes */
+    bool fresh;    /* frames came in this step */
+    bool was_back; /* a gap is over when the next frame comes */
     uint32_t retry_ms;
-    uint64_t heard_us;  /* last frame, or start */
-    uint64_t retry_us;  /* next start */
-    uint64_t gap_us;    /* when the present gap began */
-    uint64_t quiet_us;  /* no more reports of bad frames before this */
+    uint64_t heard_us; /* last frame, or start */
+    uint64_t retry_us; /* next start */
+    uint64_t gap_us;   /* when the present gap began */
+    uint64_t quiet_us; /* no more reports of bad frames before this */
     bmb_rate rate;
     uint64_t frames, sent, skipped, dropped, bad, too_large, bytes_sent;
     uint32_t stalled, shed, restarts;
@@ -56,11 +56,11 @@ typedef struct bmb_viewer {
     uint32_t taken;    /* … and how many of its bytes the link has already */
     uint32_t seq;      /* last frame sent or passed over */
     bmb_stream_state state;
-    bool once;         /* ends after one frame */
-    bool counted;      /* takes one of the places for viewers */
-    bool blocked;      /* the link takes no more just now */
-    bool slow;         /* was blocked within the last frame */
-    bool begun;        /* at least one frame was sent */
+    bool once;    /* ends after one frame */
+    bool counted; /* takes one of the places for viewers */
+    bool blocked; /* the link takes no more just now */
+    bool slow;    /* was blocked within the last frame */
+    bool begun;   /* at least one frame was sent */
     uint32_t age_ms;
     uint64_t since_us, progress_us;
     uint64_t sent, skipped, bytes;
@@ -77,8 +77,8 @@ typedef enum bmb_conn_state {
 
 typedef struct bmb_conn {
     bmb_sock sock;
-    uint8_t state; /* bmb_conn_state */
-    uint8_t kind;  /* bmb_outlet_kind */
+    uint8_t state;   /* bmb_conn_state */
+    uint8_t kind;    /* bmb_outlet_kind */
     uint8_t watched; /* events asked of the port */
     bool keep_alive;
     bmb_addr peer;

@@ -9,9 +9,9 @@
 #include <stddef.h>
 #include <stdint.h>
 
-#define BMB_HTTP_PATH_MAX 40u      /* longest path that anything could have: "/" + name + extension, and its NUL */
-#define BMB_HTTP_TARGET_MAX 1024u  /* longer: 414 */
-#define BMB_HTTP_HEADER_MAX 8192u  /* request line and headers; longer: 431 */
+#define BMB_HTTP_PATH_MAX 40u     /* longest path that anything could have: "/" + name + extension, and its NUL */
+#define BMB_HTTP_TARGET_MAX 1024u /* longer: 414 */
+#define BMB_HTTP_HEADER_MAX 8192u /* request line and headers; longer: 431 */
 
 typedef enum bmb_http_method { BMB_HTTP_GET, BMB_HTTP_HEAD, BMB_HTTP_OTHER } bmb_http_method;
 
@@ -19,18 +19,18 @@ typedef enum bmb_http_method { BMB_HTTP_GET, BMB_HTTP_HEAD, BMB_HTTP_OTHER } bmb
 typedef struct bmb_http_parse {
     uint64_t library[4]; /* the library's own state */
     char path[BMB_HTTP_PATH_MAX];
-    uint16_t path_size;  /* BMB_HTTP_PATH_MAX: too long to be anything that exists */
+    uint16_t path_size; /* BMB_HTTP_PATH_MAX: too long to be anything that exists */
     uint16_t target_size;
     uint16_t header_size;
-    uint16_t error;      /* status to answer with, 0: none */
-    uint8_t method;      /* bmb_http_method */
-    uint8_t host_match;  /* characters of "host" matched in the present field name */
-    bool query;          /* behind '?' */
-    bool host;           /* a Host header was there */
-    bool begun;          /* at least one byte of the request arrived */
+    uint16_t error;     /* status to answer with, 0: none */
+    uint8_t method;     /* bmb_http_method */
+    uint8_t host_match; /* characters of "host" matched in the present field name */
+    bool query;         /* behind '?' */
+    bool host;          /* a Host header was there */
+    bool begun;         /* at least one byte of the request arrived */
     bool complete;
     bool keep_alive;
-    bool old;            /* HTTP/1.0: no chunked answers */
+    bool old; /* HTTP/1.0: no chunked answers */
 } bmb_http_parse;
 
 void bmb_http_parse_reset(bmb_http_parse *p);

@@ -41,9 +41,9 @@ typedef struct bmb_stream_state {
     uint16_t next_seq;    /* sequence number of the next frame's first packet */
     uint16_t payload_max; /* largest packet, its RTP header included */
     uint8_t payload_type;
-    uint8_t channel;      /* interleaved: of RTP */
+    uint8_t channel; /* interleaved: of RTP */
     bool interleaved;
-    bool keep_alive;      /* single answers: the connection stays */
+    bool keep_alive; /* single answers: the connection stays */
     bool head_only;
 } bmb_stream_state;
 

@@ -67,7 +67,7 @@ static void addresses_are_written_in_their_short_form(void **state)
     WRITES("192.0.2.255", bmb_put_ip(&w, &v4));
     WRITES("::", bmb_put_ip(&w, &any));
     WRITES("::1", bmb_put_ip(&w, &one));
-    WRITES("2001:db8::1:0:0:7", bmb_put_ip(&w, &doc)); /* RFC 5952 4.2.3: the first of two equal runs */
+    WRITES("2001:db8::1:0:0:7", bmb_put_ip(&w, &doc));     /* RFC 5952 4.2.3: the first of two equal runs */
     WRITES("2001:0:3:4:5:6:7:8", bmb_put_ip(&w, &single)); /* 4.2.2: a single group stays */
     WRITES("fe80::", bmb_put_ip(&w, &tail));
 }

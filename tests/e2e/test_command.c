@@ -154,9 +154,11 @@ static void curl_fetches_everything(void **state)
     (void)state;
     served s;
     assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 2>/dev/null"));
-    process_run(out, sizeof out, "curl -s -o %s/y.jpg -w '%%{http_code} %%{content_type}' http://127.0.0.1:%u/yard.jpg", folder, s.http);
+    process_run(out, sizeof out, "curl -s -o %s/y.jpg -w '%%{http_code} %%{content_type}' http://127.0.0.1:%u/yard.jpg",
+                folder, s.http);
     assert_string_equal(out, "200 image/jpeg");
-    process_run(out, sizeof out, "ffprobe -v error -show_entries stream=width,height,codec_name -of csv=p=0 %s/y.jpg", folder);
+    process_run(out, sizeof out, "ffprobe -v error -show_entries stream=width,height,codec_name -of csv=p=0 %s/y.jpg",
+                folder);
     says("mjpeg,640,480");
     process_run(out, sizeof out, "curl -s -I http://127.0.0.1:%u/", s.http);
     says("200 OK");
@@ -165,7 +167,8 @@ static void curl_fetches_everything(void **state)
     assert_string_equal(out, "405");
     process_run(out, sizeof out, "curl -s -o /dev/null -w '%%{http_code}' http://127.0.0.1:%u/attic.jpg", s.http);
     assert_string_equal(out, "404");
-    process_run(out, sizeof out, "curl -s --max-time 1 http://127.0.0.1:%u/yard.mjpeg | grep -a -c Frame-Number", s.http);
+    process_run(out, sizeof out, "curl -s --max-time 1 http://127.0.0.1:%u/yard.mjpeg | grep -a -c Frame-Number",
+                s.http);
     assert_in_range(atoi(out), 12, 17);
     assert_true(served_figure(&s, "['feeds'][0]['frames']") >= 10);
     assert_true(served_figure(&s, "['device']['viewers']") == 0);
@@ -228,7 +231,8 @@ static void a_photo_is_written_whole_or_not_at_all(void **state)
 static void the_reference_is_current(void **state)
 {
     (void)state;
-    assert_int_equal(process_run(out, sizeof out, "cd " BAMBINO_SOURCE " && scripts/config-reference --check " BAMBINO_COMMAND), 0);
+    assert_int_equal(
+        process_run(out, sizeof out, "cd " BAMBINO_SOURCE " && scripts/config-reference --check " BAMBINO_COMMAND), 0);
 }
 
 static void the_smallest_example_serves(void **state)
@@ -236,7 +240,9 @@ static void the_smallest_example_serves(void **state)
     (void)state;
     served s;
     assert_true(served_start(&s, BAMBINO_BUILD "/example_smallest", "0 30 2>/dev/null"));
-    process_run(out, sizeof out, "curl -sf http://127.0.0.1:%u/yard.jpg | ffprobe -v error -show_entries stream=width -of csv=p=0 -", s.http);
+    process_run(out, sizeof out,
+                "curl -sf http://127.0.0.1:%u/yard.jpg | ffprobe -v error -show_entries stream=width -of csv=p=0 -",
+                s.http);
     says("640");
     (void)served_stop(&s);
 }

@@ -162,12 +162,9 @@ static void the_largest_status_objects_fit(void **state)
 int main(void)
 {
     const struct CMUnitTest tests[] = {
-        cmocka_unit_test(a_request_ends_where_it_ends),
-        cmocka_unit_test(a_request_may_be_cut_at_every_byte),
-        cmocka_unit_test(wrong_requests_have_their_status),
-        cmocka_unit_test(long_requests_are_bounded),
-        cmocka_unit_test(feeds_and_pages_are_found),
-        cmocka_unit_test(errors_say_how_long_they_are),
+        cmocka_unit_test(a_request_ends_where_it_ends),     cmocka_unit_test(a_request_may_be_cut_at_every_byte),
+        cmocka_unit_test(wrong_requests_have_their_status), cmocka_unit_test(long_requests_are_bounded),
+        cmocka_unit_test(feeds_and_pages_are_found),        cmocka_unit_test(errors_say_how_long_they_are),
         cmocka_unit_test(the_largest_status_objects_fit),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

@@ -279,15 +279,37 @@ fake_port *fake_create(void)
     f->datagrams = calloc(FAKE_DATAGRAMS, sizeof *f->datagrams);
     f->now = 1000000;
     f->wall_offset = 1790000000000000;
-    f->port = (bmb_port){ .ctx = f, .now_us = now_us, .wall_us = wall_us, .random = fill_random, .log = log_event,
-                          .wait = wait_until, .wake = wake, .light = show_light };
-    f->port.net = (bmb_net){ .listen = listen_at, .accept = accept_one, .local = local, .send = send_slices,
-                             .recv = receive, .finish = finish, .bound_backlog = bound_backlog, .udp_open = udp_open,
-                             .udp_send = udp_send, .udp_recv = udp_recv, .close = close_sock, .watch = watch,
+    f->port = (bmb_port){ .ctx = f,
+                          .now_us = now_us,
+                          .wall_us = wall_us,
+                          .random = fill_random,
+                          .log = log_event,
+                          .wait = wait_until,
+                          .wake = wake,
+                          .light = show_light };
+    f->port.net = (bmb_net){ .listen = listen_at,
+                             .accept = accept_one,
+                             .local = local,
+                             .send = send_slices,
+                             .recv = receive,
+                             .finish = finish,
+                             .bound_backlog = bound_backlog,
+                             .udp_open = udp_open,
+                             .udp_send = udp_send,
+                             .udp_recv = udp_recv,
+                             .close = close_sock,
+                             .watch = watch,
                              .ready = ready };
-    f->port.cameras = (bmb_cameras){ .ctx = f, .count = camera_count, .info = camera_info, .start = camera_start,
-                                     .stop = camera_stop, .take = camera_take, .release = camera_release,
-                                     .key_frame = camera_key, .set = camera_set, .get = camera_get };
+    f->port.cameras = (bmb_cameras){ .ctx = f,
+                                     .count = camera_count,
+                                     .info = camera_info,
+                                     .start = camera_start,
+                                     .stop = camera_stop,
+                                     .take = camera_take,
+                                     .release = camera_release,
+                                     .key_frame = camera_key,
+                                     .set = camera_set,
+                                     .get = camera_get };
     return f;
 }
 
@@ -416,8 +438,25 @@ size_t fake_jpeg(uint8_t *out, uint16_t width, uint16_t height, size_t size)
         out[n++] = t;
         for (int i = 0; i < 64; i++) out[n++] = (uint8_t)(t * 100 + i + 1);
     }
-    const uint8_t sof[] = { 0xFF, 0xC0, 0, 17, 8, (uint8_t)(height >> 8), (uint8_t)height, (uint8_t)(width >> 8),
-                            (uint8_t)width, 3, 1, 0x22, 0, 2, 0x11, 1, 3, 0x11, 1 };
+    const uint8_t sof[] = { 0xFF,
+                            0xC0,
+                            0,
+                            17,
+                            8,
+                            (uint8_t)(height >> 8),
+                            (uint8_t)height,
+                            (uint8_t)(width >> 8),
+                            (uint8_t)width,
+                            3,
+                            1,
+                            0x22,
+                            0,
+                            2,
+                            0x11,
+                            1,
+                            3,
+                            0x11,
+                            1 };
     n += put(out + n, sof, sizeof sof);
     for (int t = 0; t < 4; t++) {
         unsigned values = 0;
@@ -440,8 +479,12 @@ void fake_device_prepare(fake_device *t, bmb_codec codec)
     memset(t, 0, sizeof *t);
     t->f = fake_create();
     fake_camera_add(t->f, "yard", codec);
-    t->feeds[0] = (bmb_feed_config){ .name = "yard", .title = "Sidings", .camera = "yard",
-                                     .mode = { codec, 640, 480, 15000 }, .frame_max = 20000, .reel_bytes = 160000 };
+    t->feeds[0] = (bmb_feed_config){ .name = "yard",
+                                     .title = "Sidings",
+                                     .camera = "yard",
+                                     .mode = { codec, 640, 480, 15000 },
+                                     .frame_max = 20000,
+                                     .reel_bytes = 160000 };
     t->outlets[0] = (bmb_outlet_config){ .kind = BMB_OUTLET_HTTP, .listen = { .family = 4, .port = 8080 } };
     bmb_config_init(&t->config);
     t->config.port = &t->f->port;

@@ -46,8 +46,10 @@ void pictures_read(pictures *out, uint16_t width, uint16_t height, size_t most, 
         out->age_ms_median = ages[age_count / 2];
         out->age_ms_most = ages[age_count - 1];
     }
-    printf("pictures: %zu decoded, %zu unreadable, %zu repeated, %zu backward, %zu missing, age median %.0f ms, most %.0f ms\n",
-           out->count, out->unreadable, out->repeated, out->backward, out->missing, out->age_ms_median, out->age_ms_most);
+    printf("pictures: %zu decoded, %zu unreadable, %zu repeated, %zu backward, %zu missing, age median %.0f ms, most "
+           "%.0f ms\n",
+           out->count, out->unreadable, out->repeated, out->backward, out->missing, out->age_ms_median,
+           out->age_ms_most);
     free(luma);
     free(ages);
 }

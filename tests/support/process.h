@@ -13,7 +13,7 @@ int process_run(char *out, size_t room, const char *fmt, ...) __attribute__((for
 /* A `bambino` that serves in the background on free ports of 127.0.0.1. */
 typedef struct served {
     pid_t pid;
-    int out; /* its standard output */
+    int out;         /* its standard output */
     char text[8192]; /* what it printed until it was ready */
     uint16_t http, rtsp;
 } served;

@@ -119,12 +119,9 @@ static void a_still_is_a_whole_response(void **state)
 int main(void)
 {
     const struct CMUnitTest tests[] = {
-        cmocka_unit_test(a_whole_image_is_described),
-        cmocka_unit_test(padding_behind_the_end_is_left_out),
-        cmocka_unit_test(an_image_cut_off_anywhere_is_refused),
-        cmocka_unit_test(a_marker_in_the_picture_is_noticed),
-        cmocka_unit_test(a_part_ends_with_the_next_delimiter),
-        cmocka_unit_test(a_still_is_a_whole_response),
+        cmocka_unit_test(a_whole_image_is_described),           cmocka_unit_test(padding_behind_the_end_is_left_out),
+        cmocka_unit_test(an_image_cut_off_anywhere_is_refused), cmocka_unit_test(a_marker_in_the_picture_is_noticed),
+        cmocka_unit_test(a_part_ends_with_the_next_delimiter),  cmocka_unit_test(a_still_is_a_whole_response),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -1,0 +1,207 @@
+/* JPEG over HTTP: CPU per byte for fifty viewers, delay for ten, and memory. */
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/socket.h>
+#include <sys/uio.h>
+#include <sys/wait.h>
+#include <time.h>
+#include <unistd.h>
+
+#include "rig.h"
+#include "support/fake_port.h"
+
+#define VIEWERS 50
+#define FRAME 30000u
+#define FRAMES_A_ROUND 40
+#define ROUNDS 15
+
+static uint8_t jpeg[FRAME + 64];
+static size_t jpeg_size;
+
+static void watch(rig *r, drain *d, int *fds, int count)
+{
+    static const char request[] = "GET /feed.mjpeg HTTP/1.1\r\nHost: a\r\n\r\n";
+    for (int i = 0; i < count; i++) {
+        fds[i] = dial(r->http);
+        if (send(fds[i], request, sizeof request - 1, 0) < 0) abort();
+        drain_add(d, fds[i]);
+        rig_run(r, 2000);
+    }
+    rig_run(r, 50000);
+}
+
+/* Nanoseconds of CPU for each byte. The drain empties every socket between frames, in both turns. */
+static double ours(rig *r, drain *d)
+{
+    unsigned long long start = atomic_load(&d->bytes), bytes = 0;
+    uint64_t cpu = 0;
+    bmb_feed_stats before, after;
+    for (int i = 0; i < FRAMES_A_ROUND; i++) {
+        (void)bmb_feed_stats_get(r->device, 0, &before);
+        rig_frame(r, jpeg, jpeg_size, true);
+        uint64_t begin = thread_cpu_ns();
+        r->port.wait(r->port.ctx, UINT64_MAX);
+        (void)bmb_step(r->device);
+        cpu += thread_cpu_ns() - begin;
+        (void)bmb_feed_stats_get(r->device, 0, &after);
+        bytes += after.bytes_sent - before.bytes_sent;
+        drain_wait(d, start + bytes);
+    }
+    return (double)cpu / (double)bytes;
+}
+
+static double floor_of(const int *out, drain *d)
+{
+    static char head[128] = "Content-Type: image/jpeg\r\nContent-Length: 30000\r\nFrame-Number: 100\r\n"
+                            "Frame-Captured-Us: 1790000000000000 unix\r\n\r\n";
+    static char tail[] = "\r\n--next-picture\r\n";
+    struct iovec parts[3] = { { head, strlen(head) }, { jpeg, jpeg_size }, { tail, sizeof tail - 1 } };
+    unsigned long long start = atomic_load(&d->bytes), bytes = 0;
+    uint64_t cpu = 0;
+    for (int i = 0; i < FRAMES_A_ROUND; i++) {
+        uint64_t begin = thread_cpu_ns();
+        for (int v = 0; v < VIEWERS; v++) {
+            ssize_t n = writev(out[v], parts, 3);
+            if (n > 0) bytes += (unsigned long long)n;
+        }
+        cpu += thread_cpu_ns() - begin;
+        drain_wait(d, start + bytes);
+    }
+    return (double)cpu / (double)bytes;
+}
+
+/* Connected TCP pairs over loopback, set up as an accepted viewer is. */
+static void pairs(int *out, drain *d, int count)
+{
+    bmb_linux *self;
+    bmb_port port;
+    bmb_sock listener;
+    bmb_addr at = { .family = 4, .ip = { 127, 0, 0, 1 } }, bound, peer;
+    if (bmb_linux_create(&self, &port) != BMB_OK || port.net.listen(port.ctx, &at, &listener, &bound) != BMB_OK)
+        abort();
+    for (int i = 0; i < count; i++) {
+        drain_add(d, dial(bound.port));
+        while (port.net.accept(port.ctx, listener, &out[i], &peer) == BMB_AGAIN) usleep(100);
+    }
+}
+
+static void cpu_per_byte(void)
+{
+    rig r;
+    drain d;
+    int fds[VIEWERS], bare[VIEWERS];
+    double mine[ROUNDS], least[ROUNDS];
+    rig_open(&r, BMB_CODEC_JPEG, VIEWERS, 40000);
+    drain_start(&d);
+    watch(&r, &d, fds, VIEWERS);
+    pairs(bare, &d, VIEWERS);
+    (void)ours(&r, &d);
+    (void)floor_of(bare, &d);
+    for (int i = 0; i < ROUNDS; i++) {
+        mine[i] = ours(&r, &d);
+        least[i] = floor_of(bare, &d);
+    }
+    result("MJPEG over HTTP, 50 viewers: CPU, ns a byte", "ns/byte", median(mine, ROUNDS), median(least, ROUNDS), 1.15);
+    result("RAM of one more HTTP viewer in the core", "bytes", (double)r.budget.per_viewer_http, 0, 512);
+    result("RAM of the device with one feed, without its reel", "bytes", (double)(r.budget.device + r.budget.per_feed),
+           0, 8192);
+    drain_stop(&d);
+    rig_close(&r);
+}
+
+static void *publish(void *arg)
+{
+    rig *r = (rig *)arg;
+    for (int i = 0; i < 500; i++) {
+        rig_frame(r, jpeg, jpeg_size, true);
+        usleep(6000);
+    }
+    return NULL;
+}
+
+/* From the moment that a camera's thread hands a frame in until the kernel has taken its last byte for ten viewers. */
+static void delay(void)
+{
+    rig r;
+    drain d;
+    int fds[10];
+    pthread_t thread;
+    static double ms[600];
+    size_t count = 0;
+    rig_open(&r, BMB_CODEC_JPEG, 10, 40000);
+    drain_start(&d);
+    watch(&r, &d, fds, 10);
+    pthread_create(&thread, NULL, publish, &r);
+    uint64_t sent = rig_sent(&r), end = r.port.now_us(r.port.ctx) + 4000000;
+    while (r.port.now_us(r.port.ctx) < end && count < 500) {
+        (void)bmb_step(r.device);
+        uint64_t now = rig_sent(&r);
+        if (now >= sent + 10) {
+            ms[count++] = (double)(r.port.now_us(r.port.ctx) - r.camera.next.capture_us) / 1000.0;
+            sent = now;
+        }
+        r.port.wait(r.port.ctx, end);
+    }
+    pthread_join(thread, NULL);
+    qsort(ms, count, sizeof *ms, by_value);
+    result("Frame handed in to last byte in the kernel, 10 viewers: 99 %", "ms", ms[count * 99 / 100], 0, 1.0);
+    drain_stop(&d);
+    rig_close(&r);
+}
+
+void bench_http(void)
+{
+    jpeg_size = fake_jpeg(jpeg, 640, 480, FRAME);
+    cpu_per_byte();
+    delay();
+}
+
+static double now_s(void)
+{
+    struct timespec t;
+    clock_gettime(CLOCK_MONOTONIC, &t);
+    return (double)t.tv_sec + (double)t.tv_nsec / 1e9;
+}
+
+/* Starts the command, reads its address, asks for a still at once. */
+static double first_picture(const char *command)
+{
+    int ends[2];
+    char text[4096] = "", head[65536];
+    size_t size = 0;
+    double begin = now_s();
+    if (pipe(ends) != 0) abort();
+    pid_t pid = fork();
+    if (pid == 0) {
+        dup2(ends[1], 1);
+        close(2);
+        execl(command, command, "demo", "--http", "127.0.0.1:0", "--for", "5", (char *)NULL);
+        _exit(127);
+    }
+    close(ends[1]);
+    while (strstr(text, "Ctrl-C") == NULL) {
+        ssize_t n = read(ends[0], text + size, sizeof text - 1 - size);
+        if (n <= 0) abort();
+        size += (size_t)n;
+        text[size] = '\0';
+    }
+    int fd = dial((uint16_t)atoi(strstr(text, "http://127.0.0.1:") + 17));
+    static const char request[] = "GET /yard.jpg HTTP/1.0\r\n\r\n";
+    if (send(fd, request, sizeof request - 1, 0) < 0) abort();
+    while (recv(fd, head, sizeof head, 0) > 0) continue;
+    double took = now_s() - begin;
+    close(fd);
+    close(ends[0]);
+    kill(pid, SIGTERM);
+    waitpid(pid, NULL, 0);
+    return took;
+}
+
+void bench_start(const char *command)
+{
+    double s[7];
+    for (int i = 0; i < 7; i++) s[i] = first_picture(command);
+    result("Start of `bambino demo` to the first picture served", "s", median(s, 7), 0, 0.5);
+}

@@ -1,0 +1,68 @@
+/* What the benchmarks share: a device on real sockets with scripted frames, receivers that drain, and a table of
+ * results. Ours and the floor run in turns within one process, so that a noisy machine disturbs both alike. */
+#ifndef BMB_BENCH_RIG_H
+#define BMB_BENCH_RIG_H
+
+#include <pthread.h>
+#include <stdatomic.h>
+
+#include "bambino/bambino.h"
+#include "bambino/linux.h"
+
+#define RIG_SOCKS 128
+
+/* A thread that reads everything that arrives at some sockets and counts the bytes. */
+typedef struct drain {
+    pthread_t thread;
+    int epoll;
+    atomic_ullong bytes;
+    atomic_bool stop;
+} drain;
+
+void drain_start(drain *d);
+void drain_add(drain *d, int fd);
+void drain_stop(drain *d);
+/* Waits until `bytes` in all have arrived, or a second has passed without any. */
+void drain_wait(const drain *d, unsigned long long bytes);
+
+/* A camera whose frames the benchmark hands in. */
+typedef struct script {
+    pthread_mutex_t lock;
+    bmb_camera_frame next;
+    bool waiting;
+    bmb_codec codec;
+} script;
+
+typedef struct rig {
+    bmb_linux *linux_port;
+    bmb_port port;
+    script camera;
+    bmb_feed_config feed;
+    bmb_outlet_config outlets[2];
+    bmb_config config;
+    bmb_budget budget;
+    void *memory;
+    bmb_device *device;
+    uint16_t http, rtsp;
+} rig;
+
+void rig_open(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max);
+void rig_close(rig *r);
+/* Hands a frame in, stamped now; the device takes it with its next step. */
+void rig_frame(rig *r, const uint8_t *data, size_t size, bool key);
+/* Steps until `us` have passed. */
+void rig_run(rig *r, uint64_t us);
+uint64_t rig_sent(const rig *r);
+
+int dial(uint16_t port);
+uint64_t thread_cpu_ns(void);
+int by_value(const void *a, const void *b);
+double median(double *values, size_t count);
+
+/* A row of the table. limit: what ratio (or, without a floor, ours) must not exceed. */
+void result(const char *name, const char *unit, double ours, double floor, double limit);
+
+void bench_http(void);
+void bench_start(const char *command);
+
+#endif

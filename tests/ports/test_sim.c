@@ -1,0 +1,278 @@
+/* The simulated cameras: what they draw, and that their controls and faults are real. */
+#include "support/check.h"
+
+#include <jpeglib.h>
+
+#include "bambino/bambino.h"
+#include "bambino/linux.h"
+#include "bambino/sim.h"
+#include "sim/source.h"
+#include "wire/jpeg.h"
+
+static bmb_linux *linux_port;
+static bmb_port port;
+static bmb_sim *sim;
+static uint8_t *rgb; /* YCbCr, three bytes a pixel, of the last picture */
+static unsigned width, height;
+
+static int create(void **state)
+{
+    (void)state;
+    const bmb_sim_camera cameras[] = {
+        { .name = "yard", .kind = BMB_SIM_DRAWN, .view = BMB_VIEW_YARD },
+        { .name = "loco", .kind = BMB_SIM_CLIP, .clip = BAMBINO_SOURCE "/demo/loco.mjpeg", .clip_mfps = 20000 },
+    };
+    assert_int_equal(bmb_linux_create(&linux_port, &port), BMB_OK);
+    assert_int_equal(bmb_sim_create(cameras, 2, &port, &sim, NULL), BMB_OK);
+    return 0;
+}
+
+static int destroy(void **state)
+{
+    (void)state;
+    bmb_sim_destroy(sim);
+    bmb_linux_destroy(linux_port);
+    free(rgb);
+    rgb = NULL;
+    return 0;
+}
+
+static bmb_err start(size_t camera, uint16_t w, uint16_t h, uint32_t mfps)
+{
+    bmb_mode effective;
+    const bmb_mode mode = { BMB_CODEC_JPEG, w, h, mfps };
+    return port.cameras.start(port.cameras.ctx, camera, &mode, &effective);
+}
+
+static bmb_err next(size_t camera, bmb_camera_frame *out, uint64_t wait_us)
+{
+    uint64_t end = port.now_us(port.ctx) + wait_us;
+    for (;;) {
+        bmb_ready none[2];
+        bmb_err err = port.cameras.take(port.cameras.ctx, camera, out);
+        if (err != BMB_AGAIN) return err;
+        if (port.now_us(port.ctx) >= end) return BMB_TIMED_OUT;
+        port.wait(port.ctx, end);
+        (void)port.net.ready(port.ctx, none, 2);
+    }
+}
+
+static void decode(const uint8_t *data, size_t size)
+{
+    struct jpeg_decompress_struct d;
+    struct jpeg_error_mgr errors;
+    d.err = jpeg_std_error(&errors);
+    jpeg_create_decompress(&d);
+    jpeg_mem_src(&d, data, size);
+    jpeg_read_header(&d, TRUE);
+    d.out_color_space = JCS_YCbCr;
+    jpeg_start_decompress(&d);
+    width = d.output_width;
+    height = d.output_height;
+    rgb = realloc(rgb, (size_t)width * height * 3);
+    while (d.output_scanline < height) {
+        JSAMPROW row = rgb + (size_t)d.output_scanline * width * 3;
+        jpeg_read_scanlines(&d, &row, 1);
+    }
+    jpeg_finish_decompress(&d);
+    jpeg_destroy_decompress(&d);
+}
+
+/* Takes pictures until the control has passed through the pipeline, and decodes the last. Returns its size in bytes. */
+static size_t see(size_t camera)
+{
+    bmb_camera_frame f = { 0 };
+    size_t size = 0;
+    for (int i = 0; i < 3; i++) {
+        assert_int_equal(next(camera, &f, 2000000), BMB_OK);
+        size = f.size;
+        decode(f.data, f.size);
+        port.cameras.release(port.cameras.ctx, camera, f.cookie);
+    }
+    return size;
+}
+
+static double mean(int channel, unsigned from_row, unsigned to_row)
+{
+    double sum = 0;
+    for (size_t i = (size_t)from_row * width; i < (size_t)to_row * width; i++) sum += rgb[i * 3 + (size_t)channel];
+    return sum / ((double)(to_row - from_row) * width);
+}
+
+static double colourfulness(void)
+{
+    double sum = 0;
+    for (size_t i = 0; i < (size_t)width * height; i++) sum += abs(rgb[i * 3 + 1] - 128) + abs(rgb[i * 3 + 2] - 128);
+    return sum / ((double)width * height);
+}
+
+static void set(bmb_control control, int32_t value)
+{
+    int32_t effective = -999;
+    assert_int_equal(port.cameras.set(port.cameras.ctx, 0, control, value, &effective), BMB_OK);
+    assert_int_equal(effective, value);
+}
+
+static void strip_of_picture(bmb_strip *out)
+{
+    uint8_t *luma = malloc((size_t)width * height);
+    for (size_t i = 0; i < (size_t)width * height; i++) luma[i] = rgb[i * 3];
+    assert_int_equal(bmb_strip_read(luma, width, (uint16_t)width, (uint16_t)height, out), BMB_OK);
+    free(luma);
+}
+
+static void the_strip_survives_every_size_and_quality(void **state)
+{
+    (void)state;
+    const uint16_t sizes[][2] = {
+        { 128, 96 }, { 160, 120 }, { 322, 242 }, { 640, 480 }, { 1280, 720 }, { 1920, 1080 }
+    };
+    const int32_t qualities[] = { 1, 5, 30, 100 };
+    for (size_t i = 0; i < 6; i++) {
+        for (size_t q = 0; q < 4; q++) {
+            bmb_strip a, b;
+            set(BMB_CONTROL_QUALITY, qualities[q]);
+            assert_int_equal(start(0, sizes[i][0], sizes[i][1], 60000), BMB_OK);
+            see(0);
+            assert_int_equal(width, sizes[i][0]);
+            strip_of_picture(&a);
+            see(0);
+            strip_of_picture(&b);
+            assert_true(b.frame > a.frame);
+            assert_true(b.capture_us > a.capture_us);
+            port.cameras.stop(port.cameras.ctx, 0);
+        }
+    }
+}
+
+static void a_damaged_strip_is_not_read(void **state)
+{
+    (void)state;
+    uint8_t luma[320 * 240];
+    bmb_strip strip = { .frame = 77, .capture_us = 1790000000000100 }, read;
+    memset(luma, 90, sizeof luma);
+    assert_int_equal(bmb_strip_read(luma, 320, 320, 240, &read), BMB_BAD_DATA);
+    bmb_strip_draw(luma, 320, 320, 240, &strip);
+    assert_int_equal(bmb_strip_read(luma, 320, 320, 240, &read), BMB_OK);
+    assert_int_equal(read.frame, 77);
+    assert_true(read.capture_us == strip.capture_us);
+    for (int y = 240 - 6; y < 240; y++) memset(luma + y * 320 + 100, luma[y * 320 + 104] > 128 ? 16 : 235, 14);
+    assert_int_equal(bmb_strip_read(luma, 320, 320, 240, &read), BMB_BAD_DATA);
+}
+
+static void controls_act_on_the_picture(void **state)
+{
+    (void)state;
+    assert_int_equal(start(0, 320, 240, 30000), BMB_OK);
+    set(BMB_CONTROL_QUALITY, 90);
+    size_t fine = see(0);
+    double luma = mean(0, 0, 200), top = mean(1, 0, 60), colours = colourfulness();
+    set(BMB_CONTROL_QUALITY, 20);
+    assert_true(see(0) < fine / 2);
+    set(BMB_CONTROL_BRIGHTNESS, 50);
+    see(0);
+    assert_true(mean(0, 0, 200) > luma + 20);
+    set(BMB_CONTROL_BRIGHTNESS, 0);
+    set(BMB_CONTROL_SATURATION, -100);
+    see(0);
+    assert_true(colourfulness() < colours / 4);
+    set(BMB_CONTROL_SATURATION, 0);
+    set(BMB_CONTROL_FLIP_V, 1);
+    see(0);
+    assert_true(mean(1, 0, 60) < top - 5); /* the blue sky is no longer on top */
+    bmb_strip strip;
+    strip_of_picture(&strip);
+    port.cameras.stop(port.cameras.ctx, 0);
+}
+
+static void controls_out_of_range_are_refused(void **state)
+{
+    (void)state;
+    int32_t effective;
+    assert_int_equal(port.cameras.set(port.cameras.ctx, 0, BMB_CONTROL_QUALITY, 101, &effective), BMB_BAD_ARG);
+    assert_int_equal(port.cameras.set(port.cameras.ctx, 0, BMB_CONTROL_KBPS, 500, &effective), BMB_UNSUPPORTED);
+    assert_int_equal(port.cameras.set(port.cameras.ctx, 1, BMB_CONTROL_FLIP_H, 1, &effective), BMB_UNSUPPORTED);
+    assert_int_equal(start(0, 3840, 2160, 30000), BMB_UNSUPPORTED);
+    assert_int_equal(start(0, 641, 480, 30000), BMB_UNSUPPORTED);
+    assert_int_equal(start(0, 640, 480, 61000), BMB_UNSUPPORTED);
+    assert_int_equal(start(0, 640, 480, 30000), BMB_OK);
+    assert_int_equal(start(0, 640, 480, 30000), BMB_IN_USE);
+}
+
+static void faults_are_real(void **state)
+{
+    (void)state;
+    bmb_camera_frame f;
+    bmb_jpeg j;
+    assert_int_equal(start(0, 320, 240, 30000), BMB_OK);
+    const bmb_sim_fault spoiling[] = { BMB_FAULT_TRUNCATE, BMB_FAULT_GARBLE };
+    for (size_t i = 0; i < 2; i++) {
+        assert_int_equal(bmb_sim_break(sim, 0, spoiling[i]), BMB_OK);
+        for (int k = 0; k < 4; k++) {
+            assert_int_equal(next(0, &f, 2000000), BMB_OK);
+            bmb_err err = bmb_jpeg_parse(f.data, f.size, &j);
+            port.cameras.release(port.cameras.ctx, 0, f.cookie);
+            if (k == 3) assert_int_equal(err, BMB_BAD_DATA);
+        }
+    }
+    (void)bmb_sim_break(sim, 0, BMB_FAULT_STALL);
+    while (next(0, &f, 300000) == BMB_OK) port.cameras.release(port.cameras.ctx, 0, f.cookie);
+    (void)bmb_sim_break(sim, 0, BMB_FAULT_UNPLUGGED);
+    assert_int_equal(next(0, &f, 2000000), BMB_GONE);
+    port.cameras.stop(port.cameras.ctx, 0);
+    assert_int_equal(start(0, 320, 240, 30000), BMB_NOT_FOUND);
+    (void)bmb_sim_break(sim, 0, BMB_FAULT_NONE);
+    assert_int_equal(start(0, 320, 240, 30000), BMB_OK);
+    see(0);
+}
+
+static void a_driver_without_buffers_goes_on(void **state)
+{
+    (void)state;
+    bmb_camera_info info;
+    bmb_camera_frame held[8], f;
+    (void)port.cameras.info(port.cameras.ctx, 0, &info);
+    assert_int_equal(start(0, 320, 240, 60000), BMB_OK);
+    for (size_t i = 0; i < info.buffers; i++) assert_int_equal(next(0, &held[i], 2000000), BMB_OK);
+    assert_int_equal(next(0, &f, 200000), BMB_TIMED_OUT);
+    port.cameras.release(port.cameras.ctx, 0, held[0].cookie);
+    assert_int_equal(next(0, &f, 2000000), BMB_OK);
+    assert_true(port.now_us(port.ctx) - f.capture_us < 1000000); /* a fresh one, not one from before */
+}
+
+static void a_clip_loops_with_rising_times(void **state)
+{
+    (void)state;
+    bmb_camera_frame f;
+    sim_clip clip;
+    uint64_t before = 0;
+    assert_int_equal(sim_clip_load(BAMBINO_SOURCE "/demo/loco.mjpeg", &clip), BMB_OK);
+    assert_true(clip.count >= 50);
+    assert_int_equal(clip.width, 320);
+    sim_clip_free(&clip);
+    assert_int_equal(start(1, 320, 240, 20000), BMB_OK);
+    for (uint32_t i = 0; i < 5; i++) {
+        assert_int_equal(next(1, &f, 2000000), BMB_OK);
+        assert_true(f.capture_us > before);
+        before = f.capture_us;
+        port.cameras.release(port.cameras.ctx, 1, f.cookie);
+    }
+    assert_int_equal(sim_clip_load("/nonexistent", &clip), BMB_NOT_FOUND);
+    assert_int_equal(sim_clip_load(BAMBINO_SOURCE "/LICENSE", &clip), BMB_BAD_DATA);
+}
+
+#define CASE(name) cmocka_unit_test_setup_teardown(name, create, destroy)
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        CASE(the_strip_survives_every_size_and_quality),
+        CASE(a_damaged_strip_is_not_read),
+        CASE(controls_act_on_the_picture),
+        CASE(controls_out_of_range_are_refused),
+        CASE(faults_are_real),
+        CASE(a_driver_without_buffers_goes_on),
+        CASE(a_clip_loops_with_rising_times),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
