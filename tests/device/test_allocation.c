@@ -10,8 +10,8 @@
 
 #include "bambino/linux.h"
 
-static unsigned long allocations;
-static bool counting;
+static volatile unsigned long allocations;
+static volatile bool counting;
 
 void *__real_malloc(size_t size);
 void *__real_calloc(size_t n, size_t size);

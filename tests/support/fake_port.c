@@ -53,8 +53,10 @@ static bmb_sock new_sock(fake_port *f)
         fake_sock *s = &f->socks[i];
         if (s->open) continue;
         uint8_t *out = s->out != NULL ? s->out : malloc(FAKE_OUT + 1);
+        uint8_t *in = s->in != NULL ? s->in : malloc(FAKE_IN);
         memset(s, 0, sizeof *s);
         s->out = out;
+        s->in = in;
         s->open = true;
         s->listener = BMB_NO_SOCK;
         s->room = FAKE_OUT;
@@ -157,7 +159,10 @@ static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_
         if (f->socks[sock].room == 0) return BMB_AGAIN;
         assert(f->datagram_count < FAKE_DATAGRAMS);
         fake_datagram *d = &f->datagrams[f->datagram_count++];
-        *d = (fake_datagram){ .from = sock, .to = *to, .at_us = f->now };
+        d->from = sock;
+        d->to = *to;
+        d->at_us = f->now;
+        d->size = 0;
         for (size_t k = 0; k < packets[i].count; k++) {
             assert(d->size + packets[i].slices[k].size <= sizeof d->data);
             memcpy(d->data + d->size, packets[i].slices[k].data, packets[i].slices[k].size);
@@ -276,7 +281,7 @@ static bmb_err camera_get(void *ctx, size_t i, bmb_control control, int32_t *val
 fake_port *fake_create(void)
 {
     fake_port *f = calloc(1, sizeof *f);
-    f->datagrams = calloc(FAKE_DATAGRAMS, sizeof *f->datagrams);
+    f->datagrams = malloc(FAKE_DATAGRAMS * sizeof *f->datagrams);
     f->now = 1000000;
     f->wall_offset = 1790000000000000;
     f->port = (bmb_port){ .ctx = f,
@@ -315,7 +320,10 @@ fake_port *fake_create(void)
 
 void fake_destroy(fake_port *f)
 {
-    for (size_t i = 0; i < FAKE_SOCKS; i++) free(f->socks[i].out);
+    for (size_t i = 0; i < FAKE_SOCKS; i++) {
+        free(f->socks[i].out);
+        free(f->socks[i].in);
+    }
     free(f->datagrams);
     free(f);
 }
@@ -355,7 +363,7 @@ bmb_sock fake_connect(fake_port *f, size_t listener)
 void fake_say(fake_port *f, bmb_sock s, const void *data, size_t size)
 {
     fake_sock *k = &f->socks[s];
-    assert(k->in_size + size <= sizeof k->in);
+    assert(k->in_size + size <= FAKE_IN);
     memcpy(k->in + k->in_size, data, size);
     k->in_size += size;
 }

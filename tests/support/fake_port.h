@@ -8,6 +8,7 @@
 
 #define FAKE_SOCKS 64
 #define FAKE_OUT (1u << 20) /* bytes that a test can read from one socket */
+#define FAKE_IN 16384u
 #define FAKE_DATAGRAMS 512
 #define FAKE_EVENTS 256
 
@@ -17,7 +18,7 @@ typedef struct fake_sock {
     bmb_addr addr, peer;
     bmb_sock listener; /* waits to be accepted by it; BMB_NO_SOCK: accepted */
     uint32_t watched, token, backlog;
-    uint8_t in[16384];
+    uint8_t *in; /* FAKE_IN */
     size_t in_at, in_size;
     uint8_t *out;
     size_t out_size, out_read;
