@@ -109,6 +109,7 @@ static int run_command(int argc, const char **argv, bool demo)
     run_options o = { 0 };
     const struct poptOption options[] = {
         { "http", '\0', POPT_ARG_STRING, &o.http, 0, "serve HTTP here; port 0 picks a free one", "ADDR:PORT" },
+        { "rtsp", '\0', POPT_ARG_STRING, &o.rtsp, 0, "serve RTSP here; port 0 picks a free one", "ADDR:PORT" },
         { "for", '\0', POPT_ARG_DOUBLE, &o.seconds, 0, "stop by itself after so long", "SECONDS" },
         POPT_AUTOHELP POPT_TABLEEND
     };

@@ -92,7 +92,6 @@ static int family_of(const bmb_addr *addr)
     return addr->family == 6 ? AF_INET6 : AF_INET;
 }
 
-/* Reads back where the socket really is; the port may have been 0. */
 static bmb_err local(void *ctx, bmb_sock sock, bmb_addr *out)
 {
     (void)ctx;
@@ -103,7 +102,7 @@ static bmb_err local(void *ctx, bmb_sock sock, bmb_addr *out)
     return BMB_OK;
 }
 
-static bmb_err bind_to(int fd, const bmb_addr *addr, bmb_addr *bound)
+bmb_err bmb_linux_bind(int fd, const bmb_addr *addr, bmb_addr *bound)
 {
     struct sockaddr_storage ss;
     socklen_t size = bmb_linux_to_sockaddr(addr, &ss);
@@ -120,7 +119,7 @@ static bmb_err listen_at(void *ctx, const bmb_addr *addr, bmb_sock *out, bmb_add
     int fd = socket(family_of(addr), SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
     if (fd < 0) return bmb_linux_errno(errno);
     setsockopt(fd, SOL_SOCKET, SO_REUSEADDR, &on, sizeof on);
-    bmb_err err = bind_to(fd, addr, bound);
+    bmb_err err = bmb_linux_bind(fd, addr, bound);
     if (err == BMB_OK && listen(fd, 128) != 0) err = bmb_linux_errno(errno);
     if (err != BMB_OK) {
         close(fd);

@@ -23,6 +23,9 @@ struct bmb_linux {
 };
 
 void bmb_linux_fill_net(bmb_net *net);
+void bmb_linux_fill_udp(bmb_net *net);
+/* Binds, and reads back where the socket really is: the port may have been 0. */
+bmb_err bmb_linux_bind(int fd, const bmb_addr *addr, bmb_addr *bound);
 bmb_err bmb_linux_errno(int error);
 socklen_t bmb_linux_to_sockaddr(const bmb_addr *addr, struct sockaddr_storage *out);
 void bmb_linux_from_sockaddr(const struct sockaddr_storage *in, bmb_addr *out);

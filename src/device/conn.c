@@ -3,11 +3,17 @@
 
 #include "device/state.h"
 
-static void watch(bmb_device *d, bmb_conn *c, uint8_t events)
+static const bmb_conversation *of(const bmb_conn *c)
+{
+    static const bmb_conversation *const kinds[BMB_OUTLET_COUNT] = { &bmb_http_conversation, &bmb_rtsp_conversation };
+    return kinds[c->kind];
+}
+
+void bmb_conn_watch(bmb_device *d, bmb_conn *c, uint8_t events)
 {
     if (c->watched == events) return;
     c->watched = events;
-    uint32_t token = (uint32_t)(BMB_OUTLETS_MOST + (size_t)(c - d->conns));
+    uint32_t token = (uint32_t)(BMB_TOKEN_CONN + (size_t)(c - d->conns));
     (void)d->port->net.watch(d->port->ctx, c->sock, events, token);
 }
 
@@ -17,7 +23,7 @@ static bmb_conn *free_conn(bmb_device *d)
     for (uint16_t i = 0; i < d->conn_most; i++) {
         bmb_conn *c = &d->conns[i];
         if (c->state == BMB_CONN_FREE) return c;
-        bool waits = c->state == BMB_CONN_DRAINING || (c->state == BMB_CONN_READING && !c->http.begun);
+        bool waits = c->state == BMB_CONN_DRAINING || of(c)->idle(d, c);
         if (waits && (idle == NULL || c->since_us < idle->since_us)) idle = c;
     }
     if (idle != NULL) bmb_conn_close(d, idle); /* nobody misses a connection that is only kept alive */
@@ -37,8 +43,8 @@ static void open_conn(bmb_device *d, bmb_conn *c, const bmb_outlet *outlet, bmb_
     d->conn_live++;
     uint16_t behind = (uint16_t)(c - d->conns + 1);
     if (behind > d->conn_used) d->conn_used = behind;
-    bmb_http_conn_open(d, c);
-    watch(d, c, BMB_READABLE);
+    of(c)->open(d, c);
+    bmb_conn_watch(d, c, BMB_READABLE);
 }
 
 /* No connection is left for it: one sentence, and away. */
@@ -85,26 +91,21 @@ void bmb_conn_accept(bmb_device *d, bmb_outlet *outlet)
     }
 }
 
-static void viewer_left(bmb_device *d, bmb_conn *c)
+void bmb_viewer_event(bmb_device *d, const bmb_feed *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
+                      int64_t value, int64_t extra)
 {
-    bmb_viewer *v = &c->viewer;
-    if (v->framer == NULL) return;
-    const bmb_feed *feed = v->feed;
-    bool counted = v->counted;
-    bmb_viewer_end(d, v);
-    if (!counted) return;
-    bmb_log(d->port, &(bmb_event){ .level = BMB_LEVEL_INFO,
-                                   .code = BMB_EVENT_VIEWER_LEFT,
+    bmb_log(d->port, &(bmb_event){ .level = level,
+                                   .code = code,
                                    .feed = feed->config->name,
-                                   .peer = &c->peer,
-                                   .value = feed->viewers,
-                                   .extra = (int64_t)v->sent });
+                                   .peer = peer,
+                                   .value = value,
+                                   .extra = extra });
 }
 
 void bmb_conn_close(bmb_device *d, bmb_conn *c)
 {
     if (c->state == BMB_CONN_FREE) return;
-    viewer_left(d, c);
+    of(c)->closed(d, c);
     d->port->net.close(d->port->ctx, c->sock);
     c->state = BMB_CONN_FREE;
     c->sock = BMB_NO_SOCK;
@@ -112,8 +113,7 @@ void bmb_conn_close(bmb_device *d, bmb_conn *c)
     while (d->conn_used > 0 && d->conns[d->conn_used - 1].state == BMB_CONN_FREE) d->conn_used--;
 }
 
-/* Sends tx and body. BMB_OK: all of it is out. */
-static bmb_err send_pending(bmb_device *d, bmb_conn *c)
+bmb_err bmb_conn_send_pending(bmb_device *d, bmb_conn *c)
 {
     while (c->tx_at < c->tx_size || c->body_left > 0) {
         size_t head = (size_t)(c->tx_size - c->tx_at), taken = 0;
@@ -132,58 +132,22 @@ static bmb_err send_pending(bmb_device *d, bmb_conn *c)
     return BMB_OK;
 }
 
-static void start_draining(bmb_device *d, bmb_conn *c)
+void bmb_conn_drain(bmb_device *d, bmb_conn *c)
 {
     c->state = BMB_CONN_DRAINING;
     c->since_us = d->now;
     c->rx_size = 0;
     if (d->port->net.finish != NULL) d->port->net.finish(d->port->ctx, c->sock);
-    watch(d, c, BMB_READABLE);
-}
-
-static bmb_err flush_watching(bmb_device *d, bmb_conn *c)
-{
-    bmb_err err = bmb_viewer_pump(d, &c->viewer, c->sock);
-    if (err == BMB_OK) viewer_left(d, c);
-    return err;
-}
-
-void bmb_conn_flush(bmb_device *d, bmb_conn *c)
-{
-    bmb_err err = BMB_AGAIN;
-    while (c->state == BMB_CONN_ANSWERING || c->state == BMB_CONN_WATCHING) {
-        err = send_pending(d, c);
-        if (err != BMB_OK) break;
-        if (c->status) {
-            bmb_http_conn_status(d, c);
-            continue;
-        }
-        if (c->state == BMB_CONN_WATCHING) {
-            err = flush_watching(d, c);
-            if (err != BMB_OK) break;
-        }
-        if (!c->keep_alive) {
-            start_draining(d, c);
-            return;
-        }
-        bmb_http_conn_open(d, c);
-        err = BMB_AGAIN;
-    }
-    if (err != BMB_AGAIN) {
-        bmb_conn_close(d, c);
-        return;
-    }
-    bool blocked = c->tx_at < c->tx_size || c->body_left > 0 || (c->state == BMB_CONN_WATCHING && c->viewer.blocked);
-    watch(d, c, blocked ? BMB_READABLE | BMB_WRITABLE : BMB_READABLE);
+    bmb_conn_watch(d, c, BMB_READABLE);
 }
 
 void bmb_conn_resume(bmb_device *d, bmb_conn *c)
 {
-    bmb_conn_flush(d, c);
-    bmb_http_conn_receive(d, c);
+    of(c)->flush(d, c);
+    if (c->state == BMB_CONN_READING) of(c)->receive(d, c);
 }
 
-/* A peer that only listens says nothing; whatever it says is dropped, and its end is noticed. */
+/* How a peer's end is noticed that has nothing to say any more; whatever it says is dropped. */
 static void discard_input(bmb_device *d, bmb_conn *c)
 {
     for (unsigned i = 0; i < 8; i++) {
@@ -205,7 +169,7 @@ static void receive(bmb_device *d, bmb_conn *c)
     }
     size_t got = 0;
     if (c->rx_size == d->rx_room) { /* an answer is under way and the next requests wait */
-        watch(d, c, c->watched & (uint8_t)~BMB_READABLE);
+        bmb_conn_watch(d, c, c->watched & (uint8_t)~BMB_READABLE);
         return;
     }
     bmb_err err = d->port->net.recv(d->port->ctx, c->sock, c->rx + c->rx_size, (size_t)(d->rx_room - c->rx_size), &got);
@@ -215,7 +179,7 @@ static void receive(bmb_device *d, bmb_conn *c)
         return;
     }
     c->rx_size = (uint16_t)(c->rx_size + got);
-    bmb_http_conn_receive(d, c);
+    if (c->state == BMB_CONN_READING) of(c)->receive(d, c);
 }
 
 void bmb_conn_ready(bmb_device *d, bmb_conn *c, uint32_t events)
@@ -223,68 +187,48 @@ void bmb_conn_ready(bmb_device *d, bmb_conn *c, uint32_t events)
     if (c->state == BMB_CONN_FREE) return;
     if ((events & (BMB_READABLE | BMB_BROKEN)) != 0) receive(d, c);
     if (c->state == BMB_CONN_FREE || (events & BMB_WRITABLE) == 0) return;
-    c->viewer.blocked = false;
     bmb_conn_resume(d, c);
 }
 
-static void viewer_event(bmb_device *d, const bmb_conn *c, bmb_event_code code, int64_t value)
+void bmb_conn_bound_backlog(bmb_device *d, const bmb_conn *c, const bmb_feed *feed)
 {
-    bmb_log(d->port, &(bmb_event){ .level = BMB_LEVEL_WARNING,
-                                   .code = code,
-                                   .feed = c->viewer.feed->config->name,
-                                   .peer = &c->peer,
-                                   .value = value });
+    uint32_t mfps, kbps;
+    if (d->port->net.bound_backlog == NULL) return;
+    bmb_rate_read(&feed->rate, d->now, &mfps, &kbps);
+    uint64_t bytes = (uint64_t)kbps * d->config->backlog_ms / 8;
+    if (bytes < BMB_BACKLOG_LEAST) bytes = BMB_BACKLOG_LEAST;
+    d->port->net.bound_backlog(d->port->ctx, c->sock, bytes > UINT32_MAX ? UINT32_MAX : (uint32_t)bytes);
+}
+
+static const bmb_viewer *viewer_of(const bmb_conn *c)
+{
+    if (c->kind == BMB_OUTLET_HTTP) return c->state == BMB_CONN_WATCHING ? &c->viewer : NULL;
+    return c->interleaved != NULL ? &c->interleaved->viewer : NULL;
 }
 
 void bmb_conn_shed(bmb_device *d, bmb_feed *feed, const bmb_frame *frame)
 {
     for (uint16_t i = 0; i < d->conn_used; i++) {
         bmb_conn *c = &d->conns[i];
-        if (c->state != BMB_CONN_WATCHING || c->viewer.frame != frame) continue;
+        if (c->state == BMB_CONN_FREE || viewer_of(c) == NULL || viewer_of(c)->frame != frame) continue;
         feed->shed++;
-        viewer_event(d, c, BMB_EVENT_VIEWER_SHED, 0);
+        bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_SHED, 0, 0);
         bmb_conn_close(d, c);
     }
+    bmb_session_shed(d, frame);
 }
 
-static bool older_than(const bmb_device *d, uint64_t since_us, uint64_t limit_us)
+bool bmb_conn_older_than(const bmb_device *d, uint64_t since_us, uint64_t limit_us)
 {
     return d->now > since_us && d->now - since_us >= limit_us;
 }
 
 void bmb_conn_sweep(bmb_device *d, bmb_conn *c)
 {
-    const bmb_config *config = d->config;
-    uint64_t stall_us = (uint64_t)config->stall_ms * 1000;
-    switch ((bmb_conn_state)c->state) {
-    case BMB_CONN_READING:
-        if (!c->http.begun && older_than(d, c->since_us, (uint64_t)config->idle_ms * 1000)) {
-            bmb_conn_close(d, c);
-        } else if (c->http.begun && older_than(d, c->since_us, (uint64_t)config->request_ms * 1000)) {
-            c->keep_alive = false;
-            bmb_http_conn_refuse(d, c, 408);
-        }
-        break;
-    case BMB_CONN_ANSWERING:
-        if (older_than(d, c->progress_us, stall_us)) bmb_conn_close(d, c);
-        break;
-    case BMB_CONN_WATCHING: {
-        bool head_out = c->tx_at == c->tx_size;
-        uint64_t progress = head_out ? c->viewer.progress_us : c->progress_us;
-        if ((c->viewer.blocked || !head_out) && older_than(d, progress, stall_us)) {
-            c->viewer.feed->stalled++;
-            viewer_event(d, c, BMB_EVENT_VIEWER_STALLED, (int64_t)((d->now - progress) / 1000));
-            bmb_conn_close(d, c);
-        } else if (c->viewer.once && c->viewer.frame == NULL && older_than(d, c->viewer.since_us, BMB_STILL_WAIT_US)) {
-            bmb_viewer_end(d, &c->viewer);
-            bmb_http_conn_refuse(d, c, 503);
-        }
-        break;
-    }
-    case BMB_CONN_DRAINING:
-        if (older_than(d, c->since_us, BMB_DRAIN_US)) bmb_conn_close(d, c);
-        break;
-    case BMB_CONN_FREE:
-        break;
+    if (c->state == BMB_CONN_FREE) return;
+    if (c->state == BMB_CONN_DRAINING) {
+        if (bmb_conn_older_than(d, c->since_us, BMB_DRAIN_US)) bmb_conn_close(d, c);
+    } else {
+        of(c)->sweep(d, c);
     }
 }

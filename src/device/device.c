@@ -22,6 +22,14 @@ static uint16_t conns_of(const bmb_config *config)
     return (uint16_t)(config->viewers + config->spare);
 }
 
+/* Without an RTSP outlet there are no sessions, and they cost nothing. */
+static uint16_t sessions_of(const bmb_config *config)
+{
+    for (size_t i = 0; i < config->outlet_count; i++)
+        if (config->outlets[i].kind == BMB_OUTLET_RTSP) return config->viewers;
+    return 0;
+}
+
 static bmb_err find_camera(const bmb_port *port, const char *name, size_t *index, bmb_camera_info *info)
 {
     size_t count = port->cameras.count != NULL ? port->cameras.count(port->cameras.ctx) : 0;
@@ -77,10 +85,22 @@ static bool good_name(const char *name)
     return n > 0;
 }
 
+static bool good_group(const bmb_multicast *m)
+{
+    const bmb_addr *g = &m->group;
+    if (g->family == 0) return true;
+    bool multicast = g->family == 6 ? g->ip[0] == 0xFF : g->ip[0] >= 224 && g->ip[0] <= 239;
+    return multicast && g->port >= 1024 && g->port % 2 == 0;
+}
+
 static bmb_err check_feed(const bmb_config *config, size_t index, bmb_camera_info *info, bmb_fault *fault)
 {
     const bmb_feed_config *f = &config->feeds[index];
     size_t camera;
+    if (!good_group(&f->multicast)) {
+        blame(fault, BMB_BAD_ARG, "feed", "multicast", f->name, f->multicast.group.port, 0);
+        return BMB_BAD_ARG;
+    }
     if (!good_name(f->name)) return blame(fault, BMB_BAD_ARG, "feed", "name", f->name, 0, 0);
     if (f->title != NULL && strlen(f->title) > 63)
         return blame(fault, BMB_BAD_ARG, "feed", "title", f->name, (int64_t)strlen(f->title), 63);
@@ -147,6 +167,8 @@ static void lay_out_reel(block *b, const bmb_feed_config *config, const bmb_port
     uint16_t slots = slots_of(config, &info);
     bmb_frame *frames = (bmb_frame *)part_of(b, slots * sizeof(bmb_frame));
     uint8_t *memory = config->storage == BMB_KEPT ? (uint8_t *)part_of(b, config->reel_bytes) : NULL;
+    size_t facts_size = config->mode.codec == BMB_CODEC_H264 ? sizeof(bmb_h264_facts) : sizeof(bmb_jpeg_facts);
+    uint8_t *facts = (uint8_t *)part_of(b, slots * bmb_align(facts_size));
     if (feed == NULL) return;
     feed->config = config;
     feed->camera = camera;
@@ -156,6 +178,7 @@ static void lay_out_reel(block *b, const bmb_feed_config *config, const bmb_port
     } else {
         bmb_reel_init_borrowed(&feed->reel, frames, slots, &port->cameras, camera);
     }
+    for (uint16_t i = 0; i < slots; i++) frames[i].facts = facts + i * bmb_align(facts_size);
 }
 
 /* The whole block, in the order of the budget's parts. With a base it also builds the device. */
@@ -182,6 +205,9 @@ static bmb_device *lay_out(uint8_t *base, const bmb_config *config, bmb_budget *
     uint16_t conn_most = conns_of(config);
     bmb_conn *conns = (bmb_conn *)part_of(&b, conn_most * sizeof *conns);
     if (conns != NULL) memset(conns, 0, conn_most * sizeof *conns);
+    uint16_t session_most = sessions_of(config);
+    bmb_session *sessions = (bmb_session *)part_of(&b, session_most * sizeof *sessions);
+    if (sessions != NULL) memset(sessions, 0, session_most * sizeof *sessions);
     END_OF_PART;
     uint8_t *buffers = (uint8_t *)part_of(&b, (size_t)conn_most * config->request_buffer);
     END_OF_PART;
@@ -190,13 +216,16 @@ static bmb_device *lay_out(uint8_t *base, const bmb_config *config, bmb_budget *
     budget->total = b.used;
     budget->per_feed = sizeof(bmb_feed);
     budget->per_viewer_http = sizeof(bmb_conn);
-    budget->per_viewer_rtsp = sizeof(bmb_conn);
+    budget->per_viewer_rtsp = sizeof(bmb_conn) + sizeof(bmb_session);
     if (d == NULL) return NULL;
     d->config = config;
     d->port = config->port;
     d->feeds = feeds;
     d->conns = conns;
     d->conn_most = conn_most;
+    d->sessions = sessions;
+    d->session_most = session_most;
+    d->pace_us = UINT64_MAX;
     d->rx_room = config->request_buffer / 3;
     d->tx_room = (uint16_t)(config->request_buffer - d->rx_room);
     for (uint16_t i = 0; i < conn_most; i++) {
@@ -275,6 +304,7 @@ void bmb_close(bmb_device *d)
 {
     if (d == NULL) return;
     for (uint16_t i = 0; i < d->conn_most; i++) bmb_conn_close(d, &d->conns[i]);
+    bmb_session_close_all(d);
     for (size_t i = 0; i < d->config->feed_count; i++) {
         bmb_feed *feed = &d->feeds[i];
         if (feed->camera_state == BMB_CAMERA_STARTING || feed->camera_state == BMB_CAMERA_RUNNING)
@@ -295,9 +325,25 @@ static void take_events(bmb_device *d)
             bmb_conn_accept(d, &d->outlets[ready[i].token]);
             continue;
         }
-        size_t index = ready[i].token - BMB_OUTLETS_MOST;
+        if (ready[i].token < BMB_TOKEN_CONN) {
+            const bmb_udp_pair *pair = &d->udp[(ready[i].token - BMB_TOKEN_UDP) / 2 % 2];
+            bmb_session_datagrams(d, ready[i].token % 2 == 0 ? pair->rtp : pair->rtcp);
+            continue;
+        }
+        size_t index = ready[i].token - BMB_TOKEN_CONN;
         if (index < d->conn_most) bmb_conn_ready(d, &d->conns[index], ready[i].events);
     }
+}
+
+static bool awaits_frame(const bmb_conn *c)
+{
+    if (c->kind == BMB_OUTLET_HTTP) {
+        bool watching = c->state == BMB_CONN_WATCHING && c->viewer.framer != NULL;
+        return watching && c->viewer.feed->fresh && !c->viewer.blocked && c->tx_size == 0;
+    }
+    if (c->state == BMB_CONN_FREE || c->interleaved == NULL) return false;
+    const bmb_viewer *v = &c->interleaved->viewer;
+    return v->framer != NULL && v->feed->fresh && !v->blocked && c->tx_size == 0;
 }
 
 /* Frames that came in this step go to every viewer that can take them. */
@@ -305,15 +351,17 @@ static void deliver(bmb_device *d)
 {
     for (uint16_t i = 0; i < d->conn_used; i++) {
         bmb_conn *c = &d->conns[i];
-        if (c->state != BMB_CONN_WATCHING || c->viewer.framer == NULL) continue;
-        if (c->viewer.feed->fresh && !c->viewer.blocked && c->tx_size == 0) bmb_conn_resume(d, c);
+        if (c->state == BMB_CONN_WAITING) bmb_conn_sweep(d, c); /* a description may be possible now */
+        if (awaits_frame(c)) bmb_conn_resume(d, c);
     }
+    bmb_session_deliver(d, false);
     for (size_t i = 0; i < d->config->feed_count; i++) d->feeds[i].fresh = false;
 }
 
 static void sweep(bmb_device *d)
 {
     for (uint16_t i = 0; i < d->conn_used; i++) bmb_conn_sweep(d, &d->conns[i]);
+    bmb_session_sweep(d);
     for (size_t i = 0; i < d->config->outlet_count; i++) {
         bmb_outlet *o = &d->outlets[i];
         if (o->paused_us == 0 || d->now < o->paused_us) continue;
@@ -347,7 +395,11 @@ uint64_t bmb_step(bmb_device *d)
         bmb_feed_take(d, &d->feeds[i]);
         fresh = fresh || d->feeds[i].fresh;
     }
-    if (fresh) deliver(d);
+    if (fresh) {
+        deliver(d);
+    } else if (d->now >= d->pace_us) {
+        bmb_session_deliver(d, true);
+    }
 
     bool paused = false;
     for (size_t i = 0; i < d->config->outlet_count; i++) paused = paused || d->outlets[i].paused_us != 0;
@@ -355,7 +407,8 @@ uint64_t bmb_step(bmb_device *d)
         sweep(d);
         d->sweep_us = d->now + BMB_SWEEP_US;
     }
-    uint64_t next = d->conn_live > 0 || paused ? d->sweep_us : UINT64_MAX;
+    uint64_t next = d->conn_live > 0 || d->session_live > 0 || paused ? d->sweep_us : UINT64_MAX;
+    if (d->pace_us < next) next = d->pace_us;
     for (size_t i = 0; i < d->config->feed_count; i++) {
         uint64_t due = bmb_feed_tend(d, &d->feeds[i]);
         if (due < next) next = due;

@@ -2,7 +2,6 @@
 #include <string.h>
 
 #include "device/state.h"
-#include "wire/jpeg.h"
 
 static void tell(bmb_device *d, const bmb_feed *feed, bmb_level level, bmb_event_code code, bmb_err err, int64_t value,
                  int64_t extra)
@@ -39,6 +38,15 @@ static int64_t packed_size(const bmb_mode *mode)
     return (int64_t)mode->width << 16 | mode->height;
 }
 
+void bmb_feed_want_key(bmb_device *d, bmb_feed *feed)
+{
+    const bmb_cameras *cameras = &d->port->cameras;
+    feed->key_wanted = true;
+    if (cameras->key_frame == NULL || (feed->key_us != 0 && d->now < feed->key_us + BMB_KEY_PAUSE_US)) return;
+    feed->key_us = d->now;
+    (void)cameras->key_frame(cameras->ctx, feed->camera);
+}
+
 void bmb_feed_start(bmb_device *d, bmb_feed *feed)
 {
     const bmb_cameras *cameras = &d->port->cameras;
@@ -52,6 +60,7 @@ void bmb_feed_start(bmb_device *d, bmb_feed *feed)
     }
     feed->camera_state = BMB_CAMERA_STARTING;
     feed->heard_us = d->now;
+    feed->needs_key = feed->mode.codec == BMB_CODEC_H264;
     bool adjusted = memcmp(&feed->mode, asked, sizeof *asked) != 0;
     tell(d, feed, adjusted ? BMB_LEVEL_WARNING : BMB_LEVEL_INFO,
          adjusted ? BMB_EVENT_CAMERA_ADJUSTED : BMB_EVENT_CAMERA_STARTED, BMB_OK, packed_size(&feed->mode),
@@ -100,37 +109,117 @@ static void heard(bmb_device *d, bmb_feed *feed)
     feed->gap_us = 0;
 }
 
+/* What a frame turned out to be. */
+typedef struct arrival {
+    const uint8_t *data;
+    uint32_t size;
+    bool key;
+    bool wants_sets; /* a key frame without the parameter sets that a late comer needs */
+} arrival;
+
+static bool inspect_jpeg(bmb_device *d, bmb_feed *feed, arrival *a)
+{
+    bmb_jpeg jpeg;
+    bmb_jpeg_facts *facts = &d->work.arrived.jpeg;
+    if (bmb_jpeg_parse(a->data, a->size, &jpeg) != BMB_OK) return false;
+    a->size = (uint32_t)jpeg.size;
+    a->key = true;
+    bmb_jpeg_facts_of(a->data, &jpeg, facts);
+    if (facts->refusal != BMB_JPEG_RTP_OK && facts->refusal != feed->refusal)
+        tell(d, feed, BMB_LEVEL_WARNING, BMB_EVENT_CODEC_REFUSED, BMB_UNSUPPORTED, facts->refusal, 0);
+    feed->refusal = facts->refusal;
+    return true;
+}
+
+static bool inspect_h264(bmb_device *d, bmb_feed *feed, arrival *a)
+{
+    bmb_h264_facts *facts = &d->work.arrived.h264;
+    bmb_h264_sets *sets = &feed->sets;
+    if (bmb_h264_parse(a->data, a->size, facts) != BMB_OK || !facts->picture) return false;
+    bmb_h264_keep_sets(a->data, facts, sets);
+    if (facts->sets) (void)bmb_sps_parse(sets->sps, sets->sps_size, &feed->sps);
+    a->key = facts->key && sets->sps_size > 0 && sets->pps_size > 0;
+    a->wants_sets = a->key && !facts->sets && feed->config->storage == BMB_KEPT;
+    return true;
+}
+
+static uint32_t put_set(uint8_t *out, const uint8_t *set, uint16_t size)
+{
+    static const uint8_t start_code[4] = { 0, 0, 0, 1 };
+    memcpy(out, start_code, sizeof start_code);
+    memcpy(out + sizeof start_code, set, size);
+    return (uint32_t)sizeof start_code + size;
+}
+
+/* Copies the frame, behind the parameter sets where it lacks them. */
+static void fill(const bmb_feed *feed, const arrival *a, uint8_t *out)
+{
+    if (a->wants_sets) {
+        out += put_set(out, feed->sets.sps, feed->sets.sps_size);
+        out += put_set(out, feed->sets.pps, feed->sets.pps_size);
+    }
+    memcpy(out, a->data, a->size);
+}
+
+static void keep_facts(bmb_device *d, const bmb_feed *feed, const arrival *a, bmb_frame *frame)
+{
+    if (feed->mode.codec == BMB_CODEC_JPEG) {
+        memcpy(frame->facts, &d->work.arrived.jpeg, sizeof(bmb_jpeg_facts));
+    } else if (a->wants_sets) {
+        (void)bmb_h264_parse(frame->data, frame->size, (bmb_h264_facts *)frame->facts);
+    } else {
+        memcpy(frame->facts, &d->work.arrived.h264, sizeof(bmb_h264_facts));
+    }
+}
+
+/* A lost H.264 frame spoils those after it, up to the next key frame: better none than smears. */
+static void lost(bmb_device *d, bmb_feed *feed, bmb_event_code code, size_t size)
+{
+    drop_frame(d, feed, code, size);
+    if (feed->mode.codec != BMB_CODEC_H264) return;
+    feed->needs_key = true;
+    bmb_feed_want_key(d, feed);
+}
+
 /* true: the reel has taken a borrowed buffer over */
 static bool ingest(bmb_device *d, bmb_feed *feed, const bmb_camera_frame *in)
 {
-    bmb_jpeg jpeg;
+    bool h264 = feed->mode.codec == BMB_CODEC_H264, borrowed = feed->config->storage == BMB_BORROWED;
     if (in->size > feed->config->frame_max) {
-        drop_frame(d, feed, BMB_EVENT_FRAME_TOO_LARGE, in->size);
+        lost(d, feed, BMB_EVENT_FRAME_TOO_LARGE, in->size);
         return false;
     }
-    if (bmb_jpeg_parse(in->data, in->size, &jpeg) != BMB_OK) {
-        drop_frame(d, feed, BMB_EVENT_FRAME_BAD, in->size);
+    arrival a = { .data = in->data, .size = (uint32_t)in->size };
+    if (!(h264 ? inspect_h264(d, feed, &a) : inspect_jpeg(d, feed, &a))) {
+        lost(d, feed, BMB_EVENT_FRAME_BAD, in->size);
         return false;
     }
-    uint32_t size = (uint32_t)jpeg.size;
+    if (feed->needs_key && !a.key) {
+        feed->dropped++;
+        bmb_feed_want_key(d, feed);
+        return false;
+    }
+    uint32_t size = a.size + (a.wants_sets ? 8u + feed->sets.sps_size + feed->sets.pps_size : 0);
     bmb_frame *frame = reserve(d, feed, size);
     if (frame == NULL) {
-        drop_frame(d, feed, BMB_EVENT_FRAME_TOO_LARGE, in->size);
+        lost(d, feed, BMB_EVENT_FRAME_TOO_LARGE, in->size);
         return false;
     }
-    bool borrowed = feed->config->storage == BMB_BORROWED;
     if (borrowed) {
         frame->data = in->data;
         frame->cookie = in->cookie;
     } else {
-        memcpy(bmb_reel_bytes(&feed->reel, frame), in->data, size);
+        fill(feed, &a, bmb_reel_bytes(&feed->reel, frame));
     }
+    keep_facts(d, feed, &a, frame);
     frame->capture_us = in->capture_us;
     frame->wall_us = wall_of(d, in->capture_us);
-    frame->key = in->key;
+    frame->key = a.key;
     bmb_reel_publish(&feed->reel, frame);
     feed->frames++;
     feed->fresh = true;
+    feed->needs_key = false;
+    if (a.key) feed->key_wanted = false;
     bmb_rate_frame(&feed->rate, d->now, size);
     return borrowed;
 }
@@ -162,14 +251,15 @@ static uint64_t silence_allowed(const bmb_feed *feed)
 
 uint64_t bmb_feed_tend(bmb_device *d, bmb_feed *feed)
 {
+    if (feed->key_wanted && d->now >= feed->key_us + BMB_KEY_PAUSE_US) bmb_feed_want_key(d, feed);
     if (feed->camera_state == BMB_CAMERA_WAITING) {
         if (d->now < feed->retry_us) return feed->retry_us;
         feed->restarts++;
         bmb_feed_start(d, feed);
         return d->now + BMB_SWEEP_US;
     }
-    uint64_t limit = feed->heard_us + silence_allowed(feed);
-    if (d->now < limit) return limit;
+    uint64_t limit = feed->heard_us + silence_allowed(feed), key = feed->key_us + BMB_KEY_PAUSE_US;
+    if (d->now < limit) return feed->key_wanted && key > d->now && key < limit ? key : limit;
     uint64_t silent_ms = (d->now - feed->heard_us) / 1000;
     d->port->cameras.stop(d->port->cameras.ctx, feed->camera);
     retry_later(d, feed, BMB_TIMED_OUT);

@@ -3,11 +3,25 @@
 
 #include "device/state.h"
 
-void bmb_http_conn_open(bmb_device *d, bmb_conn *c)
+static void open_conversation(bmb_device *d, bmb_conn *c)
 {
     c->state = BMB_CONN_READING;
     c->since_us = d->now;
     bmb_http_parse_reset(&c->http);
+}
+
+static void put_status(bmb_device *d, bmb_conn *c);
+static void flush(bmb_device *d, bmb_conn *c);
+
+static void viewer_left(bmb_device *d, bmb_conn *c)
+{
+    bmb_viewer *v = &c->viewer;
+    if (v->framer == NULL) return;
+    const bmb_feed *feed = v->feed;
+    bool counted = v->counted;
+    bmb_viewer_end(d, v);
+    if (counted)
+        bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_LEFT, feed->viewers, (int64_t)v->sent);
 }
 
 static bmb_writer answer(bmb_device *d, bmb_conn *c)
@@ -22,10 +36,10 @@ static void send_answer(bmb_device *d, bmb_conn *c, const bmb_writer *w, bmb_con
     c->tx_size = (uint16_t)bmb_written(w);
     c->state = (uint8_t)state;
     c->since_us = c->progress_us = d->now;
-    bmb_conn_flush(d, c);
+    flush(d, c);
 }
 
-void bmb_http_conn_refuse(bmb_device *d, bmb_conn *c, uint16_t status)
+static void refuse(bmb_device *d, bmb_conn *c, uint16_t status)
 {
     bmb_writer w = answer(d, c);
     bool head_only = c->http.complete && c->http.method == BMB_HTTP_HEAD;
@@ -54,16 +68,6 @@ static void answer_status(bmb_device *d, bmb_conn *c, bool head_only)
     send_answer(d, c, &w, BMB_CONN_ANSWERING);
 }
 
-/* How much may wait unsent in the system: more would only grow old there. */
-static uint32_t backlog_of(const bmb_device *d, const bmb_feed *feed)
-{
-    uint32_t mfps, kbps;
-    bmb_rate_read(&feed->rate, d->now, &mfps, &kbps);
-    uint64_t bytes = (uint64_t)kbps * d->config->backlog_ms / 8;
-    if (bytes < BMB_BACKLOG_LEAST) bytes = BMB_BACKLOG_LEAST;
-    return bytes > UINT32_MAX ? UINT32_MAX : (uint32_t)bytes;
-}
-
 static void answer_feed(bmb_device *d, bmb_conn *c, const bmb_route *route, bool head_only)
 {
     bmb_feed *feed = &d->feeds[route->feed];
@@ -71,12 +75,8 @@ static void answer_feed(bmb_device *d, bmb_conn *c, const bmb_route *route, bool
     bool streaming = !format->once;
     if (streaming && !head_only && d->viewers >= d->config->viewers) {
         d->refused++;
-        bmb_log(d->port, &(bmb_event){ .level = BMB_LEVEL_WARNING,
-                                       .code = BMB_EVENT_VIEWER_REFUSED,
-                                       .feed = feed->config->name,
-                                       .peer = &c->peer,
-                                       .value = d->config->viewers });
-        bmb_http_conn_refuse(d, c, 503);
+        bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_REFUSED, d->config->viewers, 0);
+        refuse(d, c, 503);
         return;
     }
     bmb_writer w = answer(d, c);
@@ -90,16 +90,29 @@ static void answer_feed(bmb_device *d, bmb_conn *c, const bmb_route *route, bool
         return;
     }
     c->viewer.state = (bmb_stream_state){ .keep_alive = c->keep_alive, .head_only = head_only };
-    bmb_viewer_begin(d, &c->viewer, feed, format->framer, format->once);
+    bmb_viewer_begin(d, &c->viewer, feed, format->framer, format->once, streaming);
     if (streaming) {
-        if (d->port->net.bound_backlog != NULL) d->port->net.bound_backlog(d->port->ctx, c->sock, backlog_of(d, feed));
-        bmb_log(d->port, &(bmb_event){ .level = BMB_LEVEL_INFO,
-                                       .code = BMB_EVENT_VIEWER_CAME,
-                                       .feed = feed->config->name,
-                                       .peer = &c->peer,
-                                       .value = feed->viewers });
+        bmb_conn_bound_backlog(d, c, feed);
+        bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
     }
     send_answer(d, c, &w, BMB_CONN_WATCHING);
+}
+
+/* The multicast group's description, for players that get it by HTTP instead of RTSP. */
+static void answer_sdp(bmb_device *d, bmb_conn *c, const bmb_feed *feed, bool head_only)
+{
+    bmb_addr origin = { .family = 4 };
+    if (feed->mode.codec == BMB_CODEC_H264 && feed->sets.sps_size == 0) {
+        refuse(d, c, 503);
+        return;
+    }
+    (void)d->port->net.local(d->port->ctx, c->sock, &origin);
+    const bmb_sdp sdp = bmb_session_describe(feed, &origin, &feed->config->multicast, false);
+    bmb_writer body = bmb_writer_of(d->work.sdp, sizeof d->work.sdp), w = answer(d, c);
+    bmb_sdp_write(&body, &sdp);
+    bmb_http_head(&w, 200, "application/sdp", bmb_written(&body), c->keep_alive, c->old);
+    if (!head_only) bmb_put_bytes(&w, d->work.sdp, bmb_written(&body));
+    send_answer(d, c, &w, BMB_CONN_ANSWERING);
 }
 
 static void act(bmb_device *d, bmb_conn *c)
@@ -120,8 +133,10 @@ static void act(bmb_device *d, bmb_conn *c)
         answer_feed(d, c, &route, head_only);
         break;
     case BMB_ROUTE_SDP:
+        answer_sdp(d, c, &d->feeds[route.feed], head_only);
+        break;
     case BMB_ROUTE_ERROR:
-        bmb_http_conn_refuse(d, c, route.kind == BMB_ROUTE_ERROR ? route.status : 404);
+        refuse(d, c, route.status);
         break;
     }
 }
@@ -139,7 +154,7 @@ static bool parse(bmb_device *d, bmb_conn *c)
     return true;
 }
 
-void bmb_http_conn_receive(bmb_device *d, bmb_conn *c)
+static void receive(bmb_device *d, bmb_conn *c)
 {
     while (c->state == BMB_CONN_READING && c->rx_size > 0 && parse(d, c)) continue;
 }
@@ -182,7 +197,7 @@ static void put_chunk(bmb_conn *c, const char *text, size_t size)
     c->tx_size = (uint16_t)(head + size + (c->old ? 0 : 2));
 }
 
-void bmb_http_conn_status(bmb_device *d, bmb_conn *c)
+static void put_status(bmb_device *d, bmb_conn *c)
 {
     static const char *const openers[PART_COUNT] = { "{\"device\":", ",\"outlets\":[", "],\"feeds\":[",
                                                      "],\"viewers\":[", "]}\n" };
@@ -213,3 +228,79 @@ void bmb_http_conn_status(bmb_device *d, bmb_conn *c)
     }
     put_chunk(c, text, before + row);
 }
+
+static void flush(bmb_device *d, bmb_conn *c)
+{
+    bmb_err err = BMB_AGAIN;
+    c->viewer.blocked = false;
+    while (c->state == BMB_CONN_ANSWERING || c->state == BMB_CONN_WATCHING) {
+        err = bmb_conn_send_pending(d, c);
+        if (err != BMB_OK) break;
+        if (c->status) {
+            put_status(d, c);
+            continue;
+        }
+        if (c->state == BMB_CONN_WATCHING) {
+            err = bmb_viewer_pump(d, &c->viewer, c->sock);
+            if (err != BMB_OK) break;
+            viewer_left(d, c);
+        }
+        if (!c->keep_alive) {
+            bmb_conn_drain(d, c);
+            return;
+        }
+        open_conversation(d, c);
+        err = BMB_AGAIN;
+    }
+    if (err != BMB_AGAIN) {
+        bmb_conn_close(d, c);
+        return;
+    }
+    bool blocked = c->tx_at < c->tx_size || c->body_left > 0 || (c->state == BMB_CONN_WATCHING && c->viewer.blocked);
+    bmb_conn_watch(d, c, blocked ? BMB_READABLE | BMB_WRITABLE : BMB_READABLE);
+}
+
+static void sweep_watching(bmb_device *d, bmb_conn *c)
+{
+    bmb_viewer *v = &c->viewer;
+    bool head_out = c->tx_at == c->tx_size;
+    uint64_t progress = head_out ? v->progress_us : c->progress_us;
+    if ((v->blocked || !head_out) && bmb_conn_older_than(d, progress, (uint64_t)d->config->stall_ms * 1000)) {
+        v->feed->stalled++;
+        bmb_viewer_event(d, v->feed, &c->peer, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_STALLED,
+                         (int64_t)((d->now - progress) / 1000), 0);
+        bmb_conn_close(d, c);
+    } else if (v->once && v->frame == NULL && bmb_conn_older_than(d, v->since_us, BMB_STILL_WAIT_US)) {
+        bmb_viewer_end(d, v);
+        refuse(d, c, 503);
+    }
+}
+
+static void sweep(bmb_device *d, bmb_conn *c)
+{
+    const bmb_config *config = d->config;
+    if (c->state == BMB_CONN_READING && !c->http.begun) {
+        if (bmb_conn_older_than(d, c->since_us, (uint64_t)config->idle_ms * 1000)) bmb_conn_close(d, c);
+    } else if (c->state == BMB_CONN_READING) {
+        if (!bmb_conn_older_than(d, c->since_us, (uint64_t)config->request_ms * 1000)) return;
+        c->keep_alive = false;
+        refuse(d, c, 408);
+    } else if (c->state == BMB_CONN_ANSWERING) {
+        if (bmb_conn_older_than(d, c->progress_us, (uint64_t)config->stall_ms * 1000)) bmb_conn_close(d, c);
+    } else {
+        sweep_watching(d, c);
+    }
+}
+
+static bool idle(const bmb_device *d, const bmb_conn *c)
+{
+    (void)d;
+    return c->state == BMB_CONN_READING && !c->http.begun;
+}
+
+const bmb_conversation bmb_http_conversation = { .open = open_conversation,
+                                                 .receive = receive,
+                                                 .flush = flush,
+                                                 .sweep = sweep,
+                                                 .closed = viewer_left,
+                                                 .idle = idle };

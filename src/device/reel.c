@@ -99,7 +99,7 @@ bmb_frame *bmb_reel_reserve(bmb_reel *reel, uint32_t size)
     }
     bmb_frame *frame = free_slot(reel);
     if (frame == NULL) return NULL;
-    const void *facts = frame->facts; /* belongs to the slot */
+    void *facts = frame->facts; /* belongs to the slot */
     memset(frame, 0, sizeof *frame);
     frame->facts = facts;
     frame->size = size;

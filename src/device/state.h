@@ -9,7 +9,12 @@
 #include "device/reel.h"
 #include "serve/http_route.h"
 #include "serve/status.h"
+#include "serve/rtsp_parse.h"
 #include "wire/framer.h"
+#include "wire/h264.h"
+#include "wire/rtcp.h"
+#include "wire/rtp.h"
+#include "wire/sdp.h"
 
 /* Bounds, each with the reason for its value. */
 #define BMB_FEEDS_MOST 64u
@@ -26,9 +31,48 @@
 #define BMB_RETRY_FIRST_MS 500u     /* first pause before a camera is started again; doubles up to … */
 #define BMB_RETRY_MOST_MS 30000u
 #define BMB_BACKLOG_LEAST 16384u /* bytes in a socket's buffer: less would cost a call per few packets */
+#define BMB_LAG_US 500000u        /* an H.264 viewer that is further behind the newest frame goes on at a key frame */
+#define BMB_KEY_PAUSE_US 500000u  /* least time between two requests for a key frame, over all viewers of a feed */
+#define BMB_BURST 16u             /* packets that leave at once: about 22 KB, what a small switch or radio buffers */
+#define BMB_BURST_GAP_US 1000u    /* least pause between bursts, the resolution of the port's wait */
+#define BMB_REPORT_US 5000000u    /* between two RTCP sender reports (RFC 3550 6.2) */
+#define BMB_DATAGRAMS 16u         /* RTCP datagrams taken in one step */
+#define BMB_TOKEN_UDP 8u          /* tokens of sockets: outlets first, then UDP sockets, then connections */
+#define BMB_TOKEN_CONN 16u
 #define BMB_CHUNK_ROOM 16u       /* of a tx buffer: chunk size line, line ends, separators */
 
-typedef struct bmb_feed {
+typedef struct bmb_feed bmb_feed;
+
+typedef struct bmb_viewer {
+    const bmb_framer *framer; /* NULL: nobody watches */
+    bmb_feed *feed;
+    bmb_frame *frame;  /* in the middle of it, pinned */
+    bmb_cursor cursor; /* in the frame: the piece to be sent next … */
+    uint32_t taken;    /* … and how many of its bytes the link has already */
+    uint32_t seq;      /* last frame sent or passed over */
+    bmb_stream_state state;
+    bool once;         /* ends after one frame */
+    bool counted;      /* takes one of the places for viewers */
+    bool blocked;      /* the link takes no more just now */
+    bool slow;         /* was blocked within the last frame */
+    bool begun;        /* at least one frame was sent */
+    bool needs_key;    /* can go on at a key frame only */
+    uint32_t age_ms;
+    uint64_t since_us, progress_us;
+    uint64_t pace_us;  /* datagrams: the next burst is due; 0: none is under way */
+    uint64_t sent, skipped, bytes;
+    bmb_rate rate;
+} bmb_viewer;
+
+/* One sender to a multicast group, whatever the number of its viewers. */
+typedef struct bmb_group {
+    bmb_sock sock;    /* BMB_NO_SOCK: nobody watches */
+    uint16_t members;
+    uint64_t report_us;
+    bmb_viewer viewer;
+} bmb_group;
+
+struct bmb_feed {
     const bmb_feed_config *config;
     size_t camera;
     bmb_reel reel;
@@ -46,30 +90,46 @@ typedef struct bmb_feed {
     uint64_t frames, sent, skipped, dropped, bad, too_large, bytes_sent;
     uint32_t stalled, shed, restarts;
     uint16_t viewers;
-} bmb_feed;
+    bmb_jpeg_rtp refusal; /* why RTP cannot carry the newest frame */
+    bool needs_key;       /* H.264: nothing before the next key frame can be decoded */
+    bool key_wanted;      /* a key frame is to be asked for as soon as the pause allows */
+    uint64_t key_us;      /* when one was last asked for */
+    bmb_h264_sets sets;
+    bmb_sps sps;
+    bmb_group group;
+};
 
-typedef struct bmb_viewer {
-    const bmb_framer *framer; /* NULL: nobody watches */
+typedef enum bmb_session_state { BMB_SESSION_FREE = 0, BMB_SESSION_READY, BMB_SESSION_PLAYING } bmb_session_state;
+
+/* An RTSP session: one feed over one transport. */
+typedef struct bmb_session {
+    uint8_t state; /* bmb_session_state */
+    uint8_t via;   /* bmb_transport */
+    uint8_t rtp_channel, rtcp_channel; /* interleaved */
+    bool reports;  /* the receiver has reported; the four below are set */
+    uint8_t lost_256;
+    uint16_t rtcp_port;
+    uint16_t conn; /* index of the connection that set it up, plus 1; 0: that is gone */
+    int32_t lost;
+    uint32_t jitter_us, round_trip_us;
+    uint64_t id;
+    uint64_t alive_us;  /* last sign of life */
+    uint64_t report_us; /* next sender report; 0: with the first frame */
     bmb_feed *feed;
-    bmb_frame *frame;  /* in the middle of it, pinned */
-    bmb_cursor cursor; /* in the frame: the piece to be sent next … */
-    uint32_t taken;    /* … and how many of its bytes the link has already */
-    uint32_t seq;      /* last frame sent or passed over */
-    bmb_stream_state state;
-    bool once;    /* ends after one frame */
-    bool counted; /* takes one of the places for viewers */
-    bool blocked; /* the link takes no more just now */
-    bool slow;    /* was blocked within the last frame */
-    bool begun;   /* at least one frame was sent */
-    uint32_t age_ms;
-    uint64_t since_us, progress_us;
-    uint64_t sent, skipped, bytes;
-    bmb_rate rate;
-} bmb_viewer;
+    bmb_addr peer; /* where RTP goes */
+    bmb_viewer viewer;
+} bmb_session;
+
+/* The UDP sockets of all sessions of one address family: RTP on an even port, RTCP on the next (RFC 3550 11). */
+typedef struct bmb_udp_pair {
+    bmb_sock rtp, rtcp;
+    uint16_t port;
+} bmb_udp_pair;
 
 typedef enum bmb_conn_state {
     BMB_CONN_FREE = 0,
-    BMB_CONN_READING,   /* waits for a request */
+    BMB_CONN_READING,   /* waits for a request; an RTSP connection also carries interleaved frames in this state */
+    BMB_CONN_WAITING,   /* RTSP: a description is due as soon as the feed's first frame is there */
     BMB_CONN_ANSWERING, /* tx, then body, then further pieces of the status */
     BMB_CONN_WATCHING,  /* tx, then the viewer's frames */
     BMB_CONN_DRAINING   /* everything is said; reads on a while so that the peer gets it */
@@ -88,13 +148,22 @@ typedef struct bmb_conn {
     uint64_t progress_us; /* last time that the peer took something */
     const uint8_t *body;
     size_t body_left;
-    /* HTTP */
-    bmb_http_parse http;
-    bool status;    /* more pieces of the status are due */
-    bool old;       /* HTTP/1.0 */
-    uint8_t part;   /* of the status … */
-    uint16_t index; /* … and the row in it */
-    bmb_viewer viewer;
+    union { /* by kind */
+        struct { /* HTTP */
+            bmb_http_parse http;
+            bool status;    /* more pieces of the status are due */
+            bool old;       /* HTTP/1.0 */
+            uint8_t part;   /* of the status … */
+            uint16_t index; /* … and the row in it */
+            bmb_viewer viewer;
+        };
+        struct { /* RTSP */
+            bmb_rtsp_parse rtsp;
+            bmb_session *interleaved; /* its frames go over this connection */
+            bool closing;             /* ends when tx is out */
+            bool active;              /* has said something */
+        };
+    };
 } bmb_conn;
 
 typedef struct bmb_outlet {
@@ -113,14 +182,23 @@ struct bmb_device {
     bmb_conn *conns;
     uint16_t conn_most, conn_used; /* conn_used: index behind the last one in use */
     uint16_t conn_live, viewers;
+    bmb_session *sessions;
+    uint16_t session_most, session_live;
+    bmb_udp_pair udp[2]; /* IPv4, IPv6; opened with the first session that needs them */
+    uint64_t pace_us;    /* the earliest burst that is due; UINT64_MAX: none */
     uint16_t rx_room, tx_room;
     bmb_light light;
     uint32_t refused, bad_requests, requests, accept_failed;
     bmb_outlet outlets[BMB_OUTLETS_MOST];
-    /* Needed only within one call, never both at once. */
+    /* Needed only within one call, never two at once. */
     union {
         bmb_gather gather;
         uint8_t json[BMB_STATUS_MEMORY];
+        uint8_t sdp[1024];
+        union {
+            bmb_jpeg_facts jpeg;
+            bmb_h264_facts h264;
+        } arrived; /* what the frame being taken turned out to be */
     } work;
 };
 
@@ -129,32 +207,71 @@ void bmb_feed_start(bmb_device *d, bmb_feed *feed);
 void bmb_feed_take(bmb_device *d, bmb_feed *feed);
 /* Looks at stalls and retries; returns when it wants to be called again. */
 uint64_t bmb_feed_tend(bmb_device *d, bmb_feed *feed);
+/* Asks the camera for a key frame, now or as soon as the pause since the last request is over. */
+void bmb_feed_want_key(bmb_device *d, bmb_feed *feed);
 
 /* viewer.c */
-void bmb_viewer_begin(bmb_device *d, bmb_viewer *v, bmb_feed *feed, const bmb_framer *framer, bool once);
+void bmb_viewer_begin(bmb_device *d, bmb_viewer *v, bmb_feed *feed, const bmb_framer *framer, bool once, bool counted);
 void bmb_viewer_end(bmb_device *d, bmb_viewer *v);
 /* Sends what there is over a TCP connection. BMB_AGAIN: nothing new, or blocked; BMB_OK: a single answer is complete;
  * BMB_GONE: the peer is gone. */
 bmb_err bmb_viewer_pump(bmb_device *d, bmb_viewer *v, bmb_sock sock);
+/* Sends the rest of the present frame only. BMB_OK: there is none any more. */
+bmb_err bmb_viewer_finish(bmb_device *d, bmb_viewer *v, bmb_sock sock);
+/* Sends the next burst of datagrams, when one is due. */
+void bmb_viewer_pump_datagrams(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to);
+/* Gives the present frame up, as far as it was not sent. */
+void bmb_viewer_abandon(bmb_viewer *v);
 
 /* conn.c: connections of every kind */
 void bmb_conn_accept(bmb_device *d, bmb_outlet *outlet);
 void bmb_conn_ready(bmb_device *d, bmb_conn *c, uint32_t events);
 void bmb_conn_close(bmb_device *d, bmb_conn *c);
 void bmb_conn_sweep(bmb_device *d, bmb_conn *c);
-/* Moves on whatever is due to be sent. */
-void bmb_conn_flush(bmb_device *d, bmb_conn *c);
-/* The same, and then acts on requests that waited for their turn. */
+/* Moves on whatever is due to be sent, and then acts on requests that waited for their turn. */
 void bmb_conn_resume(bmb_device *d, bmb_conn *c);
+/* The parts of that: for conversations. */
+void bmb_conn_watch(bmb_device *d, bmb_conn *c, uint8_t events);
+bmb_err bmb_conn_send_pending(bmb_device *d, bmb_conn *c); /* BMB_OK: tx and body are out */
+void bmb_conn_drain(bmb_device *d, bmb_conn *c);           /* says no more, and closes soon */
+bool bmb_conn_older_than(const bmb_device *d, uint64_t since_us, uint64_t limit_us);
 /* Closes the viewers that are in the middle of this frame. */
 void bmb_conn_shed(bmb_device *d, bmb_feed *feed, const bmb_frame *frame);
+void bmb_viewer_event(bmb_device *d, const bmb_feed *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
+                      int64_t value, int64_t extra);
+/* How much may wait unsent in the system for a viewer of this feed: more would only grow old there. */
+void bmb_conn_bound_backlog(bmb_device *d, const bmb_conn *c, const bmb_feed *feed);
 
-/* http_conn.c: what an HTTP connection does */
-void bmb_http_conn_open(bmb_device *d, bmb_conn *c);
-void bmb_http_conn_receive(bmb_device *d, bmb_conn *c);
-/* Puts the next piece of the status into tx. */
-void bmb_http_conn_status(bmb_device *d, bmb_conn *c);
-/* A time limit passed: answers with a status and drains. */
-void bmb_http_conn_refuse(bmb_device *d, bmb_conn *c, uint16_t status);
+/* http_conn.c, rtsp_conn.c: what connections do. One row of functions for each kind of outlet. */
+typedef struct bmb_conversation {
+    void (*open)(bmb_device *d, bmb_conn *c);
+    void (*receive)(bmb_device *d, bmb_conn *c); /* acts on what is in rx */
+    void (*flush)(bmb_device *d, bmb_conn *c);
+    void (*sweep)(bmb_device *d, bmb_conn *c);
+    void (*closed)(bmb_device *d, bmb_conn *c);
+    bool (*idle)(const bmb_device *d, const bmb_conn *c); /* nobody would miss it */
+} bmb_conversation;
+extern const bmb_conversation bmb_http_conversation, bmb_rtsp_conversation;
+
+/* session.c: RTP senders, alone and for groups */
+bmb_session *bmb_session_open(bmb_device *d, bmb_feed *feed); /* NULL: no place is free */
+bmb_session *bmb_session_find(bmb_device *d, const char *id);
+/* What a feed's description says; group NULL: unicast. */
+bmb_sdp bmb_session_describe(const bmb_feed *feed, const bmb_addr *origin, const bmb_multicast *group, bool control);
+/* NULL: the sockets cannot be had. */
+bmb_udp_pair *bmb_session_sockets(bmb_device *d, uint8_t family);
+bmb_err bmb_session_play(bmb_device *d, bmb_session *s, const bmb_addr *who); /* BMB_LIMIT */
+void bmb_session_pause(bmb_device *d, bmb_session *s, const bmb_addr *who);
+void bmb_session_close(bmb_device *d, bmb_session *s, const bmb_addr *who);
+const bmb_stream_state *bmb_session_stream(const bmb_session *s);
+/* A report that is due, as one RTCP packet; false: none is. */
+bool bmb_session_report(bmb_device *d, bmb_session *s, bmb_writer *w);
+void bmb_session_rtcp(bmb_device *d, bmb_session *s, const uint8_t *data, size_t size);
+void bmb_session_datagrams(bmb_device *d, bmb_sock sock); /* RTCP that arrived */
+void bmb_session_sweep(bmb_device *d);
+/* Frames came (all == false: for fresh feeds), or bursts are due. */
+void bmb_session_deliver(bmb_device *d, bool due_only);
+void bmb_session_shed(bmb_device *d, const bmb_frame *frame);
+void bmb_session_close_all(bmb_device *d);
 
 #endif

@@ -13,6 +13,7 @@ void bmb_device_stats_get(const bmb_device *d, bmb_device_stats *out)
     out->connections_most = d->conn_most;
     out->refused = d->refused;
     out->bad_requests = d->bad_requests;
+    out->sessions = d->session_live;
     out->requests = d->requests;
     out->accept_failed = d->accept_failed;
     out->memory = out->memory_most = d->memory;
@@ -71,12 +72,32 @@ static void read_viewer(const bmb_device *d, const bmb_viewer *v, const bmb_addr
     out->waiting = v->blocked;
 }
 
+static void read_session(const bmb_device *d, const bmb_session *s, bmb_viewer_stats *out)
+{
+    /* A group's viewers share one sender; only the place that they take is their own. */
+    const bmb_viewer *v = s->via == BMB_VIA_RTP_MULTICAST ? &s->feed->group.viewer : &s->viewer;
+    read_viewer(d, v, &s->peer, out);
+    out->transport = (bmb_transport)s->via;
+    out->watching_ms = (uint32_t)((d->port->now_us(d->port->ctx) - s->viewer.since_us) / 1000);
+    out->reports = s->reports;
+    out->lost = s->lost > 0 ? (uint32_t)s->lost : 0;
+    out->lost_256 = s->lost_256;
+    out->jitter_us = s->jitter_us;
+    out->round_trip_us = s->round_trip_us;
+}
+
 bmb_err bmb_viewer_stats_get(const bmb_device *d, size_t index, bmb_viewer_stats *out)
 {
     for (uint16_t i = 0; i < d->conn_used; i++) {
         const bmb_conn *c = &d->conns[i];
-        if (c->state != BMB_CONN_WATCHING || !c->viewer.counted || index-- > 0) continue;
+        bool watching = c->kind == BMB_OUTLET_HTTP && c->state == BMB_CONN_WATCHING && c->viewer.counted;
+        if (!watching || index-- > 0) continue;
         read_viewer(d, &c->viewer, &c->peer, out);
+        return BMB_OK;
+    }
+    for (uint16_t i = 0; i < d->session_most && d->session_live > 0; i++) {
+        if (d->sessions[i].state != BMB_SESSION_PLAYING || index-- > 0) continue;
+        read_session(d, &d->sessions[i], out);
         return BMB_OK;
     }
     return BMB_NOT_FOUND;

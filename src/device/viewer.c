@@ -3,7 +3,7 @@
 
 #include "device/state.h"
 
-void bmb_viewer_begin(bmb_device *d, bmb_viewer *v, bmb_feed *feed, const bmb_framer *framer, bool once)
+void bmb_viewer_begin(bmb_device *d, bmb_viewer *v, bmb_feed *feed, const bmb_framer *framer, bool once, bool counted)
 {
     bmb_stream_state state = v->state; /* prepared by the conversation */
     memset(v, 0, sizeof *v);
@@ -11,35 +11,88 @@ void bmb_viewer_begin(bmb_device *d, bmb_viewer *v, bmb_feed *feed, const bmb_fr
     v->framer = framer;
     v->feed = feed;
     v->once = once;
-    v->counted = !once;
+    v->counted = counted;
     v->since_us = v->progress_us = d->now;
+    v->needs_key = feed->mode.codec == BMB_CODEC_H264;
+    v->seq = feed->reel.next_seq - 1; /* what came before is passed over … */
+    if (feed->reel.newest != NULL && feed->reel.newest->key) v->seq--; /* … but for a newest frame to begin with */
     bmb_rate_start(&v->rate, d->now);
-    if (!v->counted) return;
+    if (!counted) return;
     feed->viewers++;
     d->viewers++;
+}
+
+void bmb_viewer_abandon(bmb_viewer *v)
+{
+    if (v->frame == NULL) return;
+    if (v->framer->done != NULL) v->framer->done(&v->state, &v->cursor); /* packets that left stay counted */
+    bmb_reel_unpin(&v->feed->reel, v->frame);
+    v->frame = NULL;
+    v->pace_us = 0;
+    v->skipped++;
+    v->feed->skipped++;
+    v->needs_key = v->feed->mode.codec == BMB_CODEC_H264;
 }
 
 void bmb_viewer_end(bmb_device *d, bmb_viewer *v)
 {
     if (v->framer == NULL) return;
-    if (v->frame != NULL) bmb_reel_unpin(&v->feed->reel, v->frame);
+    bmb_viewer_abandon(v);
     if (v->counted) {
         v->feed->viewers--;
         d->viewers--;
     }
-    v->frame = NULL;
     v->framer = NULL;
 }
 
-/* The newest frame, if it was not sent yet. A viewer that is known to be slow waits where its pin would take the last
- * room for new frames; it then shares the frame of another slow one. */
-static bmb_frame *choose(bmb_viewer *v)
+static bool is_new(const bmb_viewer *v, const bmb_frame *frame)
+{
+    return (int32_t)(frame->seq - v->seq) > 0;
+}
+
+static bool carried(const bmb_viewer *v, const bmb_frame *frame)
+{
+    if (v->framer != &bmb_framer_rtp_jpeg) return true;
+    return ((const bmb_jpeg_facts *)frame->facts)->refusal == BMB_JPEG_RTP_OK;
+}
+
+/* The newest key frame that the viewer has not had. */
+static bmb_frame *newest_key(const bmb_viewer *v)
+{
+    bmb_frame *found = NULL;
+    const bmb_reel *reel = &v->feed->reel;
+    for (uint16_t i = 0; i < reel->count; i++) {
+        bmb_frame *f = &reel->frames[i];
+        if (f->live && f->key && is_new(v, f) && (found == NULL || (int32_t)(f->seq - found->seq) > 0)) found = f;
+    }
+    return found;
+}
+
+/* H.264: the next frame in order; or, where the viewer fell out or is too far behind, the newest key frame. */
+static bmb_frame *choose_in_order(bmb_device *d, bmb_viewer *v)
 {
     bmb_reel *reel = &v->feed->reel;
-    bmb_frame *newest = reel->newest;
-    if (newest == NULL || (v->begun && newest->seq == v->seq)) return NULL;
-    if (v->slow && !bmb_reel_may_pin(reel, newest)) return NULL;
-    return newest;
+    if (!v->needs_key) {
+        bmb_frame *f = bmb_reel_after(reel, v->seq);
+        if (f == NULL) return NULL;
+        bool lags = reel->newest != NULL && reel->newest->capture_us > f->capture_us + BMB_LAG_US;
+        if (f->seq == v->seq + 1 && !lags) return f;
+        v->needs_key = true;
+    }
+    bmb_frame *key = newest_key(v);
+    if (key == NULL && reel->newest != NULL && is_new(v, reel->newest)) bmb_feed_want_key(d, v->feed);
+    return key;
+}
+
+/* A viewer that is known to be slow waits where its pin would take the last room for new frames; it then shares the
+ * frame of another slow one. */
+static bmb_frame *choose(bmb_device *d, bmb_viewer *v)
+{
+    bmb_reel *reel = &v->feed->reel;
+    bmb_frame *frame = v->feed->mode.codec == BMB_CODEC_H264 ? choose_in_order(d, v) : reel->newest;
+    if (frame == NULL || !is_new(v, frame) || !carried(v, frame)) return NULL;
+    if (v->slow && !bmb_reel_may_pin(reel, frame)) return NULL;
+    return frame;
 }
 
 static void begin_frame(bmb_viewer *v, bmb_frame *frame)
@@ -56,6 +109,7 @@ static void begin_frame(bmb_viewer *v, bmb_frame *frame)
     v->slow = false;
     v->seq = frame->seq;
     v->begun = true;
+    v->needs_key = false;
 }
 
 static void finish_frame(bmb_device *d, bmb_viewer *v)
@@ -69,6 +123,13 @@ static void finish_frame(bmb_device *d, bmb_viewer *v)
     bmb_rate_frame(&v->rate, now, frame->size);
     v->frame = NULL;
     bmb_reel_unpin(&v->feed->reel, frame);
+}
+
+static void count_bytes(bmb_device *d, bmb_viewer *v, size_t sent)
+{
+    if (sent > 0) v->progress_us = d->now;
+    v->bytes += sent;
+    v->feed->bytes_sent += sent;
 }
 
 /* Leaves out the bytes at the front that the link has already. */
@@ -96,43 +157,110 @@ static void settle(bmb_viewer *v, const bmb_gather *g, const bmb_cursor *after, 
     v->taken = (uint32_t)taken;
 }
 
+static bmb_cursor gather(const bmb_viewer *v, bmb_gather *g, size_t most)
+{
+    bmb_cursor after = v->cursor;
+    bmb_gather_clear(g);
+    while (!after.end && g->piece_count < most && v->framer->next(&v->state, v->frame, &after, g)) continue;
+    return after;
+}
+
 /* One gather and one call to the link. */
 static bmb_err send_some(bmb_device *d, bmb_viewer *v, bmb_sock sock)
 {
     bmb_gather *g = &d->work.gather;
-    bmb_cursor after = v->cursor;
-    bmb_gather_clear(g);
-    while (!after.end && v->framer->next(&v->state, v->frame, &after, g)) continue;
-
+    bmb_cursor after = gather(v, g, BMB_GATHER_PIECES);
     size_t offered = g->bytes - v->taken, sent = 0, first = trim(g, v->taken);
     bmb_err err = d->port->net.send(d->port->ctx, sock, g->slices + first, g->slice_count - first, &sent);
-    if (sent > 0) v->progress_us = d->now;
-    v->bytes += sent;
-    v->feed->bytes_sent += sent;
+    count_bytes(d, v, sent);
     settle(v, g, &after, v->taken + sent);
     if (err != BMB_OK) return err;
     return sent < offered ? BMB_AGAIN : BMB_OK;
 }
 
-bmb_err bmb_viewer_pump(bmb_device *d, bmb_viewer *v, bmb_sock sock)
+bmb_err bmb_viewer_finish(bmb_device *d, bmb_viewer *v, bmb_sock sock)
 {
-    for (;;) {
-        if (v->frame == NULL) {
-            bmb_frame *frame = choose(v);
-            if (frame == NULL) {
-                v->progress_us = d->now; /* it has everything: not stalled */
-                return BMB_AGAIN;
-            }
-            begin_frame(v, frame);
-        }
+    while (v->frame != NULL) {
         bmb_err err = send_some(d, v, sock);
         if (err == BMB_AGAIN) {
             v->blocked = v->slow = true;
             return err;
         }
         if (err != BMB_OK) return BMB_GONE;
-        if (!v->cursor.end) continue;
-        finish_frame(d, v);
-        if (v->once) return BMB_OK;
+        if (v->cursor.end) finish_frame(d, v);
+    }
+    return BMB_OK;
+}
+
+bmb_err bmb_viewer_pump(bmb_device *d, bmb_viewer *v, bmb_sock sock)
+{
+    for (;;) {
+        if (v->frame == NULL) {
+            bmb_frame *frame = choose(d, v);
+            if (frame == NULL) {
+                v->progress_us = d->now; /* it has everything: not stalled */
+                return BMB_AGAIN;
+            }
+            begin_frame(v, frame);
+        }
+        bmb_err err = bmb_viewer_finish(d, v, sock);
+        if (err != BMB_OK || v->once) return err;
+    }
+}
+
+/* A frame leaves in bursts over at most half of the frame interval: how many packets make one, and the pause. */
+static size_t burst_of(const bmb_viewer *v, uint64_t *pause_us)
+{
+    const bmb_feed *feed = v->feed;
+    uint64_t half = feed->mode.mfps > 0 ? 500000000u / feed->mode.mfps : 20000;
+    size_t packets = v->frame->size / v->state.payload_max + 1;
+    uint64_t bursts_most = half / BMB_BURST_GAP_US > 0 ? half / BMB_BURST_GAP_US : 1;
+    size_t burst = packets / (size_t)bursts_most + 1;
+    if (burst < BMB_BURST) burst = BMB_BURST;
+    if (burst > BMB_GATHER_PIECES) burst = BMB_GATHER_PIECES;
+    *pause_us = half / (packets / burst + 1);
+    if (*pause_us < BMB_BURST_GAP_US) *pause_us = BMB_BURST_GAP_US;
+    return burst;
+}
+
+/* Sends one burst. BMB_OK: go on with the next frame; BMB_AGAIN: more of this one is due later. */
+static bmb_err send_burst(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to)
+{
+    bmb_gather *g = &d->work.gather;
+    uint64_t pause;
+    size_t burst = burst_of(v, &pause), taken = 0, bytes = 0;
+    bmb_cursor after = gather(v, g, burst);
+    bmb_err err = d->port->net.udp_send(d->port->ctx, sock, to, g->packets, g->piece_count, &taken);
+    for (size_t i = 0; i < taken; i++) bytes += g->sizes[i];
+    count_bytes(d, v, bytes);
+    v->cursor = taken < g->piece_count ? g->starts[taken] : after;
+    if (err != BMB_OK && err != BMB_AGAIN) { /* the network refuses; the session lives as long as its peer does */
+        bmb_viewer_abandon(v);
+        return BMB_OK;
+    }
+    if (taken < g->piece_count) pause = BMB_BURST_GAP_US;
+    if (!v->cursor.end) {
+        v->pace_us = d->now + pause;
+        if (v->pace_us < d->pace_us) d->pace_us = v->pace_us;
+        return BMB_AGAIN;
+    }
+    v->pace_us = 0;
+    finish_frame(d, v);
+    return BMB_OK;
+}
+
+void bmb_viewer_pump_datagrams(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to)
+{
+    if (v->pace_us > d->now) {
+        if (v->pace_us < d->pace_us) d->pace_us = v->pace_us;
+        return;
+    }
+    for (;;) {
+        if (v->frame == NULL) {
+            bmb_frame *frame = choose(d, v);
+            if (frame == NULL) return;
+            begin_frame(v, frame);
+        }
+        if (send_burst(d, v, sock, to) != BMB_OK) return;
     }
 }

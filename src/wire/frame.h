@@ -13,7 +13,7 @@ typedef struct bmb_frame {
     uint64_t capture_us; /* port clock */
     int64_t wall_us;     /* Unix time of the capture; 0: not known */
     uintptr_t cookie;    /* borrowed storage: the driver's mark */
-    const void *facts;   /* what the codec's parser found once for all viewers: bmb_jpeg_facts or bmb_h264_facts */
+    void *facts;         /* what the codec's parser found once for all viewers: bmb_jpeg_facts or bmb_h264_facts */
     uint16_t pins;       /* viewers in the middle of this frame */
     bool live;           /* the slot holds a frame */
     bool key;

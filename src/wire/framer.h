@@ -14,7 +14,7 @@
 /* Bounds of one gather, and so of one call to a link. 64 packets are what segmentation offload takes at a time; a
  * packet needs two slices, a header of at most 20 bytes with its interleaving. */
 #define BMB_GATHER_PIECES 64u
-#define BMB_GATHER_SLICES 136u
+#define BMB_GATHER_SLICES 140u
 #define BMB_GATHER_SCRATCH 1536u
 
 /* Where in the framed form of a frame a viewer is. All zero: at its beginning. */
@@ -37,6 +37,7 @@ typedef struct bmb_gather {
 /* What a framer remembers of one viewer between frames. */
 typedef struct bmb_stream_state {
     uint32_t ssrc;
+    uint32_t packets;     /* RTP packets since the stream began */
     uint32_t time_offset; /* added to the 90 kHz time of each frame */
     uint16_t next_seq;    /* sequence number of the next frame's first packet */
     uint16_t payload_max; /* largest packet, its RTP header included */

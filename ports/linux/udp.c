@@ -1,0 +1,180 @@
+/* UDP: the packets of a frame leave through segmentation offload where the kernel has it (one call, one walk through the
+ * network stack, for up to 64 packets of the same size), else with sendmmsg, else one by one. */
+#include <errno.h>
+#include <netinet/in.h>
+#include <netinet/ip.h>
+#include <netinet/udp.h>
+#include <string.h>
+#include <sys/socket.h>
+#include <sys/uio.h>
+#include <unistd.h>
+
+#include "linux/state.h"
+
+#ifndef UDP_SEGMENT
+#define UDP_SEGMENT 103 /* linux/udp.h */
+#endif
+#define SEGMENTS_MOST 64  /* UDP_MAX_SEGMENTS of every kernel that has it */
+#define SEGMENTED_MOST 65000u /* bytes of one such call: an IP datagram's bound */
+#define SLICES_MOST 256
+#define DELIVERY_CLASS 0x88 /* DSCP AF41, interactive video (RFC 4594) */
+
+static size_t packet_size(const bmb_packet *p)
+{
+    size_t size = 0;
+    for (size_t i = 0; i < p->count; i++) size += p->slices[i].size;
+    return size;
+}
+
+/* How many packets from the first on may go as segments of one: all as large as the first, the last may be smaller. */
+static size_t run_of(const bmb_packet *packets, size_t count, size_t *segment, size_t *slices)
+{
+    size_t total = *segment = packet_size(&packets[0]), n = 1;
+    *slices = packets[0].count;
+    while (n < count && n < SEGMENTS_MOST) {
+        size_t size = packet_size(&packets[n]);
+        if (size > *segment || total + size > SEGMENTED_MOST || *slices + packets[n].count > SLICES_MOST) break;
+        total += size;
+        *slices += packets[n++].count;
+        if (size < *segment) break;
+    }
+    return n;
+}
+
+static ssize_t send_segments(int fd, struct sockaddr_storage *to, socklen_t to_size, const bmb_packet *packets,
+                             size_t count, size_t segment)
+{
+    struct iovec iov[SLICES_MOST];
+    union {
+        char bytes[CMSG_SPACE(sizeof(uint16_t))];
+        struct cmsghdr align;
+    } control = { .bytes = { 0 } };
+    struct msghdr m = { .msg_name = to, .msg_namelen = to_size, .msg_iov = iov };
+    for (size_t i = 0; i < count; i++)
+        for (size_t k = 0; k < packets[i].count; k++)
+            iov[m.msg_iovlen++] = (struct iovec){ (void *)(uintptr_t)packets[i].slices[k].data, packets[i].slices[k].size };
+    if (count > 1) {
+        m.msg_control = control.bytes;
+        m.msg_controllen = sizeof control.bytes;
+        struct cmsghdr *c = CMSG_FIRSTHDR(&m);
+        c->cmsg_level = SOL_UDP;
+        c->cmsg_type = UDP_SEGMENT;
+        c->cmsg_len = CMSG_LEN(sizeof(uint16_t));
+        const uint16_t size = (uint16_t)segment;
+        memcpy(CMSG_DATA(c), &size, sizeof size);
+    }
+    return sendmsg(fd, &m, MSG_NOSIGNAL);
+}
+
+static bmb_err send_single(int fd, struct sockaddr_storage *to, socklen_t to_size, const bmb_packet *packets,
+                           size_t count, size_t *taken)
+{
+    for (; *taken < count; ++*taken) {
+        struct msghdr m = { .msg_name = to, .msg_namelen = to_size,
+                            .msg_iov = (struct iovec *)(uintptr_t)packets[*taken].slices,
+                            .msg_iovlen = packets[*taken].count };
+        if (sendmsg(fd, &m, MSG_NOSIGNAL) < 0) return bmb_linux_errno(errno);
+    }
+    return BMB_OK;
+}
+
+static bmb_err send_many(bmb_linux *self, int fd, struct sockaddr_storage *to, socklen_t to_size,
+                         const bmb_packet *packets, size_t count, size_t *taken)
+{
+    struct mmsghdr m[SEGMENTS_MOST];
+    while (*taken < count) {
+        unsigned n = 0;
+        for (; n < SEGMENTS_MOST && *taken + n < count; n++) {
+            const bmb_packet *p = &packets[*taken + n];
+            m[n] = (struct mmsghdr){ .msg_hdr = { .msg_name = to, .msg_namelen = to_size,
+                                                  .msg_iov = (struct iovec *)(uintptr_t)p->slices,
+                                                  .msg_iovlen = p->count } };
+        }
+        int sent = sendmmsg(fd, m, n, MSG_NOSIGNAL);
+        if (sent < 0 && errno == ENOSYS) {
+            self->udp_way = BMB_UDP_SINGLE;
+            return send_single(fd, to, to_size, packets, count, taken);
+        }
+        if (sent < 0) return bmb_linux_errno(errno);
+        *taken += (size_t)sent;
+    }
+    return BMB_OK;
+}
+
+static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
+                        size_t *taken)
+{
+    bmb_linux *self = (bmb_linux *)ctx;
+    struct sockaddr_storage ss;
+    socklen_t to_size = bmb_linux_to_sockaddr(to, &ss);
+    *taken = 0;
+    while (self->udp_way == BMB_UDP_SEGMENT && *taken < count) {
+        size_t segment, slices, n = run_of(packets + *taken, count - *taken, &segment, &slices);
+        if (slices > SLICES_MOST) break;
+        if (send_segments(sock, &ss, to_size, packets + *taken, n, segment) >= 0) {
+            *taken += n;
+            continue;
+        }
+        if (n > 1 && (errno == EINVAL || errno == EMSGSIZE)) break; /* this path only: packets over its MTU */
+        if (errno != EIO && errno != EOPNOTSUPP && errno != ENOPROTOOPT) return bmb_linux_errno(errno);
+        self->udp_way = BMB_UDP_MANY; /* no offload in this kernel or on this interface: never mind */
+    }
+    if (*taken == count) return BMB_OK;
+    if (self->udp_way == BMB_UDP_SINGLE) return send_single(sock, &ss, to_size, packets, count, taken);
+    return send_many(self, sock, &ss, to_size, packets, count, taken);
+}
+
+static void set_multicast(int fd, uint8_t family, const bmb_udp_options *o)
+{
+    const int ttl = o->ttl > 0 ? o->ttl : 1, on = 1;
+    if (family == 6) {
+        setsockopt(fd, IPPROTO_IPV6, IPV6_MULTICAST_HOPS, &ttl, sizeof ttl);
+        setsockopt(fd, IPPROTO_IPV6, IPV6_MULTICAST_LOOP, &on, sizeof on);
+        return;
+    }
+    setsockopt(fd, IPPROTO_IP, IP_MULTICAST_TTL, &ttl, sizeof ttl);
+    setsockopt(fd, IPPROTO_IP, IP_MULTICAST_LOOP, &on, sizeof on); /* viewers on this machine */
+    const struct in_addr interface = { .s_addr = htonl(o->interface_ipv4) };
+    if (o->interface_ipv4 != 0) setsockopt(fd, IPPROTO_IP, IP_MULTICAST_IF, &interface, sizeof interface);
+}
+
+static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *o, bmb_sock *out, bmb_addr *bound)
+{
+    (void)ctx;
+    const int on = 1, class = DELIVERY_CLASS;
+    int fd = socket(addr->family == 6 ? AF_INET6 : AF_INET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+    if (fd < 0) return bmb_linux_errno(errno);
+    /* IPv4 has a socket of its own, which could not have the same port otherwise. */
+    if (addr->family == 6) setsockopt(fd, IPPROTO_IPV6, IPV6_V6ONLY, &on, sizeof on);
+    if (addr->family == 4) setsockopt(fd, IPPROTO_IP, IP_TOS, &class, sizeof class);
+    if (addr->family == 6) setsockopt(fd, IPPROTO_IPV6, IPV6_TCLASS, &class, sizeof class);
+    set_multicast(fd, addr->family, o);
+    const int buffer = (int)(o->send_buffer < INT32_MAX ? o->send_buffer : INT32_MAX);
+    if (buffer > 0) setsockopt(fd, SOL_SOCKET, SO_SNDBUF, &buffer, sizeof buffer);
+    bmb_err err = bmb_linux_bind(fd, addr, bound);
+    if (err != BMB_OK) {
+        close(fd);
+        return err;
+    }
+    *out = fd;
+    return BMB_OK;
+}
+
+static bmb_err udp_recv(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got, bmb_addr *from)
+{
+    (void)ctx;
+    struct sockaddr_storage ss;
+    socklen_t size = sizeof ss;
+    ssize_t n = recvfrom(sock, out, room, 0, (struct sockaddr *)&ss, &size);
+    *got = n > 0 ? (size_t)n : 0;
+    if (n < 0) return bmb_linux_errno(errno);
+    bmb_linux_from_sockaddr(&ss, from);
+    return BMB_OK;
+}
+
+void bmb_linux_fill_udp(bmb_net *net)
+{
+    net->udp_open = udp_open;
+    net->udp_send = udp_send;
+    net->udp_recv = udp_recv;
+}

@@ -1,0 +1,110 @@
+/* H.264 baseline with openh264, set up as a board's hardware encoder behaves: constant bit rate, key frames at an
+ * interval and on demand, parameter sets before each, no frame held back. */
+#include <stdlib.h>
+#include <string.h>
+
+#include <wels/codec_api.h>
+
+#include "sim/source.h"
+
+typedef struct h264 {
+    ISVCEncoder *lib;
+    uint32_t mfps;
+    uint32_t since_key; /* pictures */
+    int32_t kbps;
+} h264;
+
+static void close_h264(void *ctx)
+{
+    h264 *self = (h264 *)ctx;
+    if (self->lib != NULL) {
+        (*self->lib)->Uninitialize(self->lib);
+        WelsDestroySVCEncoder(self->lib);
+    }
+    free(self);
+}
+
+static bool start(h264 *self, const bmb_mode *mode, int32_t kbps)
+{
+    SEncParamExt p;
+    int quiet = WELS_LOG_QUIET, format = videoFormatI420;
+    if (WelsCreateSVCEncoder(&self->lib) != 0) return false;
+    (*self->lib)->SetOption(self->lib, ENCODER_OPTION_TRACE_LEVEL, &quiet);
+    (*self->lib)->GetDefaultParams(self->lib, &p);
+    p.iUsageType = CAMERA_VIDEO_REAL_TIME;
+    p.iPicWidth = mode->width;
+    p.iPicHeight = mode->height;
+    p.fMaxFrameRate = (float)mode->mfps / 1000.0f;
+    p.iTargetBitrate = p.iMaxBitrate = kbps * 1000;
+    p.iRCMode = RC_BITRATE_MODE;
+    p.bEnableFrameSkip = false;
+    p.uiIntraPeriod = 0; /* key frames are asked for, one by one */
+    p.eSpsPpsIdStrategy = CONSTANT_ID;
+    p.iMultipleThreadIdc = 1;
+    p.iComplexityMode = LOW_COMPLEXITY;
+    p.bEnableDenoise = p.bEnableBackgroundDetection = p.bEnableAdaptiveQuant = p.bEnableSceneChangeDetect = false;
+    p.iTemporalLayerNum = p.iSpatialLayerNum = 1;
+    p.sSpatialLayers[0].iVideoWidth = mode->width;
+    p.sSpatialLayers[0].iVideoHeight = mode->height;
+    p.sSpatialLayers[0].fFrameRate = p.fMaxFrameRate;
+    p.sSpatialLayers[0].iSpatialBitrate = p.sSpatialLayers[0].iMaxSpatialBitrate = kbps * 1000;
+    p.sSpatialLayers[0].uiProfileIdc = PRO_BASELINE;
+    p.sSpatialLayers[0].sSliceArgument.uiSliceMode = SM_SINGLE_SLICE;
+    if ((*self->lib)->InitializeExt(self->lib, &p) != 0) return false;
+    return (*self->lib)->SetOption(self->lib, ENCODER_OPTION_DATAFORMAT, &format) == 0;
+}
+
+static void *open_h264(const bmb_mode *mode, const int32_t *controls)
+{
+    h264 *self = calloc(1, sizeof *self);
+    if (self == NULL) return NULL;
+    self->mfps = mode->mfps;
+    self->kbps = controls[BMB_CONTROL_KBPS];
+    if (start(self, mode, self->kbps)) return self;
+    close_h264(self);
+    return NULL;
+}
+
+static void follow_bit_rate(h264 *self, int32_t kbps)
+{
+    if (kbps == self->kbps) return;
+    SBitrateInfo info = { .iLayer = SPATIAL_LAYER_ALL, .iBitrate = kbps * 1000 };
+    /* The bound first when it rises, last when it falls: the rate may never be above it. */
+    const ENCODER_OPTION up[] = { ENCODER_OPTION_MAX_BITRATE, ENCODER_OPTION_BITRATE };
+    for (int i = 0; i < 2; i++) (*self->lib)->SetOption(self->lib, up[kbps > self->kbps ? i : 1 - i], &info);
+    self->kbps = kbps;
+}
+
+static size_t encode(void *ctx, const canvas *c, const sim_request *request, uint8_t *out, size_t room, bool *key)
+{
+    h264 *self = (h264 *)ctx;
+    uint64_t age_ms = (uint64_t)self->since_key * 1000000u / self->mfps;
+    follow_bit_rate(self, request->controls[BMB_CONTROL_KBPS]);
+    if (request->key || age_ms >= (uint64_t)request->controls[BMB_CONTROL_KEY_MS])
+        (*self->lib)->ForceIntraFrame(self->lib, true);
+
+    SSourcePicture picture = { .iColorFormat = videoFormatI420, .iPicWidth = c->width, .iPicHeight = c->height };
+    SFrameBSInfo info;
+    size_t size = 0;
+    picture.iStride[0] = c->stride;
+    picture.iStride[1] = picture.iStride[2] = c->stride / 2;
+    picture.pData[0] = c->y;
+    picture.pData[1] = c->u;
+    picture.pData[2] = c->v;
+    picture.uiTimeStamp = (long long)(request->wall_us / 1000);
+    memset(&info, 0, sizeof info);
+    if ((*self->lib)->EncodeFrame(self->lib, &picture, &info) != 0) return 0;
+    for (int l = 0; l < info.iLayerNum; l++) {
+        const SLayerBSInfo *layer = &info.sLayerInfo[l];
+        size_t bytes = 0;
+        for (int n = 0; n < layer->iNalCount; n++) bytes += (size_t)layer->pNalLengthInByte[n];
+        if (bytes > room - size) return 0;
+        memcpy(out + size, layer->pBsBuf, bytes);
+        size += bytes;
+    }
+    *key = info.eFrameType == videoFrameTypeIDR;
+    self->since_key = *key ? 1 : self->since_key + 1;
+    return size;
+}
+
+const sim_encoder sim_h264_encoder = { .open = open_h264, .encode = encode, .close = close_h264 };

@@ -1,0 +1,495 @@
+/* What an RTSP connection does: requests become answers and sessions; interleaved frames go out between the answers. */
+#include <string.h>
+
+#include "device/state.h"
+#include "serve/rtsp_answer.h"
+
+static void open_conversation(bmb_device *d, bmb_conn *c)
+{
+    c->state = BMB_CONN_READING;
+    c->since_us = d->now;
+    bmb_rtsp_parse_reset(&c->rtsp);
+}
+
+static bmb_writer answer(bmb_device *d, bmb_conn *c)
+{
+    c->tx_at = c->tx_size = 0;
+    c->since_us = c->progress_us = d->now;
+    return bmb_writer_of(c->tx, d->tx_room);
+}
+
+static void send_answer(bmb_conn *c, const bmb_writer *w)
+{
+    c->tx_size = (uint16_t)bmb_written(w);
+}
+
+static void answer_status(bmb_device *d, bmb_conn *c, unsigned status)
+{
+    bmb_writer w = answer(d, c);
+    bmb_rtsp_status(&w, status, &c->rtsp);
+    send_answer(c, &w);
+}
+
+static void put_session(bmb_device *d, const bmb_session *s, bmb_writer *w)
+{
+    bmb_put_str(w, "Session: ");
+    bmb_put_hex(w, s->id, BMB_RTSP_SESSION_SIZE);
+    bmb_put_str(w, ";timeout=");
+    bmb_put_dec(w, d->config->session_ms / 1000);
+    bmb_put_str(w, "\r\n");
+}
+
+/* The address as the client wrote it, so that it matches what the client compares it with. */
+static void put_address(const bmb_conn *c, const bmb_feed *feed, bmb_writer *w)
+{
+    bmb_put_str(w, "rtsp://");
+    bmb_put_str(w, c->rtsp.host);
+    bmb_put_u8(w, '/');
+    bmb_put_str(w, feed->config->name);
+}
+
+static bmb_feed *find_feed(bmb_device *d, const bmb_rtsp_parse *r)
+{
+    for (size_t i = 0; i < d->config->feed_count; i++)
+        if (strcmp(d->config->feeds[i].name, r->feed) == 0) return &d->feeds[i];
+    return NULL;
+}
+
+static bool track_is_right(const bmb_rtsp_parse *r)
+{
+    return !r->track || strcmp(r->track_name, "track1") == 0;
+}
+
+/* Is enough known of the feed to describe it? */
+static bool is_described(const bmb_feed *feed)
+{
+    if (feed->mode.codec == BMB_CODEC_H264) return feed->sets.sps_size > 0 && feed->sets.pps_size > 0;
+    return feed->frames > 0;
+}
+
+static void options(bmb_device *d, bmb_conn *c)
+{
+    bmb_writer w = answer(d, c);
+    bmb_rtsp_begin(&w, 200, &c->rtsp);
+    bmb_put_str(&w, BMB_RTSP_PUBLIC);
+    bmb_rtsp_end(&w);
+    send_answer(c, &w);
+}
+
+static void describe(bmb_device *d, bmb_conn *c)
+{
+    bmb_feed *feed = find_feed(d, &c->rtsp);
+    if (feed == NULL || !track_is_right(&c->rtsp)) {
+        answer_status(d, c, 404);
+        return;
+    }
+    if (!is_described(feed)) { /* the camera is starting: the first frame will tell */
+        if (c->state != BMB_CONN_WAITING) c->since_us = d->now;
+        c->state = BMB_CONN_WAITING;
+        return;
+    }
+    if (feed->mode.codec == BMB_CODEC_JPEG && feed->refusal != BMB_JPEG_RTP_OK) {
+        answer_status(d, c, 415);
+        return;
+    }
+    bmb_addr origin = { .family = 4 };
+    (void)d->port->net.local(d->port->ctx, c->sock, &origin);
+    /* The client chooses: a description with a group's address would turn a unicast player away. */
+    bmb_sdp sdp = bmb_session_describe(feed, &origin, NULL, true);
+    uint32_t mfps;
+    bmb_rate_read(&feed->rate, d->now, &mfps, &sdp.kbps);
+    bmb_writer body = bmb_writer_of(d->work.sdp, sizeof d->work.sdp), w = answer(d, c);
+    bmb_sdp_write(&body, &sdp);
+    bmb_rtsp_begin(&w, 200, &c->rtsp);
+    if (c->rtsp.host[0] != '\0') {
+        bmb_put_str(&w, "Content-Base: ");
+        put_address(c, feed, &w);
+        bmb_put_str(&w, "/\r\n");
+    }
+    bmb_rtsp_body(&w, "application/sdp", d->work.sdp, bmb_written(&body));
+    send_answer(c, &w);
+}
+
+/* Does this choice of the client's fit? Fills the session in. */
+static bool try_transport(bmb_device *d, bmb_conn *c, const bmb_rtsp_transport *t, bmb_session *s)
+{
+    bmb_stream_state *state = &s->viewer.state;
+    if (t->kind == BMB_RTSP_TCP) {
+        if (c->interleaved != NULL && c->interleaved != s) return false; /* its channels are in use */
+        s->via = BMB_VIA_RTP_TCP;
+        s->rtp_channel = t->ports ? (uint8_t)t->rtp : 0;
+        s->rtcp_channel = t->ports ? (uint8_t)t->rtcp : 1;
+        state->interleaved = true;
+        state->channel = s->rtp_channel;
+        s->peer = c->peer;
+        c->interleaved = s;
+        return true;
+    }
+    if (t->kind == BMB_RTSP_UDP) {
+        if (bmb_session_sockets(d, c->peer.family) == NULL) return false;
+        s->via = BMB_VIA_RTP_UDP;
+        s->peer = c->peer; /* only to who asked, whatever destination was named */
+        s->peer.port = t->rtp;
+        s->rtcp_port = t->rtcp;
+        return true;
+    }
+    s->via = BMB_VIA_RTP_MULTICAST;
+    s->peer = c->peer;
+    return s->feed->config->multicast.group.family != 0 && d->port->net.udp_open != NULL;
+}
+
+static void put_transport(bmb_device *d, const bmb_session *s, bmb_writer *w)
+{
+    const bmb_multicast *m = &s->feed->config->multicast;
+    bmb_put_str(w, "Transport: RTP/AVP");
+    if (s->via == BMB_VIA_RTP_TCP) {
+        bmb_put_str(w, "/TCP;unicast;interleaved=");
+        bmb_put_dec(w, s->rtp_channel);
+        bmb_put_u8(w, '-');
+        bmb_put_dec(w, s->rtcp_channel);
+    } else if (s->via == BMB_VIA_RTP_UDP) {
+        const bmb_udp_pair *pair = bmb_session_sockets(d, s->peer.family);
+        bmb_put_str(w, ";unicast;client_port=");
+        bmb_put_dec(w, s->peer.port);
+        bmb_put_u8(w, '-');
+        bmb_put_dec(w, s->rtcp_port);
+        bmb_put_str(w, ";server_port=");
+        bmb_put_dec(w, pair->port);
+        bmb_put_u8(w, '-');
+        bmb_put_dec(w, pair->port + 1u);
+    } else {
+        bmb_put_str(w, ";multicast;destination=");
+        bmb_put_ip(w, &m->group);
+        bmb_put_str(w, ";port=");
+        bmb_put_dec(w, m->group.port);
+        bmb_put_u8(w, '-');
+        bmb_put_dec(w, m->group.port + 1u);
+        bmb_put_str(w, ";ttl=");
+        bmb_put_dec(w, m->ttl > 0 ? m->ttl : 1);
+    }
+    if (s->via != BMB_VIA_RTP_MULTICAST) { /* a group's is drawn when its sender starts */
+        bmb_put_str(w, ";ssrc=");
+        bmb_put_hex(w, s->viewer.state.ssrc, 8);
+    }
+    bmb_put_str(w, "\r\n");
+}
+
+static void drop_session(bmb_device *d, bmb_conn *c, bmb_session *s)
+{
+    if (s->via == BMB_VIA_RTP_TCP && s->conn != 0) d->conns[s->conn - 1].interleaved = NULL;
+    bmb_session_close(d, s, &c->peer);
+}
+
+static void setup(bmb_device *d, bmb_conn *c)
+{
+    const bmb_rtsp_parse *r = &c->rtsp;
+    bmb_feed *feed = find_feed(d, r);
+    bmb_session *s = r->has_session ? bmb_session_find(d, r->session) : NULL;
+    unsigned refusal = feed == NULL || !track_is_right(r)                                   ? 404
+                       : !r->track                                                          ? 459
+                       : r->has_session && s == NULL                                        ? 454
+                       : s != NULL && (s->state != BMB_SESSION_READY || s->feed != feed)    ? 455
+                       : !r->has_transport                                                  ? 400
+                       : feed->refusal != BMB_JPEG_RTP_OK                                   ? 415
+                                                                                            : 0;
+    if (refusal != 0) {
+        answer_status(d, c, refusal);
+        return;
+    }
+    bool fresh = s == NULL;
+    if (fresh) s = bmb_session_open(d, feed);
+    if (s == NULL) {
+        d->refused++;
+        answer_status(d, c, 453);
+        return;
+    }
+    if (!fresh && s->via == BMB_VIA_RTP_TCP && s->conn != 0) d->conns[s->conn - 1].interleaved = NULL;
+    s->viewer.state.interleaved = false;
+    s->conn = (uint16_t)(c - d->conns + 1);
+    s->alive_us = d->now;
+    bool fits = false;
+    for (uint8_t i = 0; i < r->transport_count && !fits; i++) fits = try_transport(d, c, &r->transport[i], s);
+    if (!fits) {
+        s->via = BMB_VIA_HTTP; /* none: nothing of a transport is to be undone */
+        bmb_session_close(d, s, &c->peer);
+        answer_status(d, c, 461);
+        return;
+    }
+    bmb_writer w = answer(d, c);
+    bmb_rtsp_begin(&w, 200, r);
+    put_session(d, s, &w);
+    put_transport(d, s, &w);
+    bmb_rtsp_end(&w);
+    send_answer(c, &w);
+}
+
+static void put_rtp_info(bmb_device *d, const bmb_conn *c, const bmb_session *s, bmb_writer *w)
+{
+    const bmb_stream_state *state = bmb_session_stream(s);
+    bmb_put_str(w, "Range: npt=now-\r\n");
+    if (c->rtsp.host[0] == '\0') return;
+    bmb_put_str(w, "RTP-Info: url=");
+    put_address(c, s->feed, w);
+    bmb_put_str(w, "/track1;seq=");
+    bmb_put_dec(w, state->next_seq);
+    bmb_put_str(w, ";rtptime="); /* of the instant that Range calls "now" */
+    bmb_put_dec(w, state->time_offset + bmb_rtp_time(d->now));
+    bmb_put_str(w, "\r\n");
+}
+
+static void play(bmb_device *d, bmb_conn *c, bmb_session *s)
+{
+    bmb_err err = bmb_session_play(d, s, &c->peer);
+    if (err != BMB_OK) {
+        answer_status(d, c, err == BMB_LIMIT ? 453 : 500);
+        return;
+    }
+    if (s->via == BMB_VIA_RTP_TCP) bmb_conn_bound_backlog(d, c, s->feed);
+    bmb_writer w = answer(d, c);
+    bmb_rtsp_begin(&w, 200, &c->rtsp);
+    put_session(d, s, &w);
+    put_rtp_info(d, c, s, &w);
+    bmb_rtsp_end(&w);
+    send_answer(c, &w);
+}
+
+static void answer_session(bmb_device *d, bmb_conn *c, const bmb_session *s)
+{
+    bmb_writer w = answer(d, c);
+    bmb_rtsp_begin(&w, 200, &c->rtsp);
+    if (s != NULL) put_session(d, s, &w);
+    bmb_rtsp_end(&w);
+    send_answer(c, &w);
+}
+
+static void teardown(bmb_device *d, bmb_conn *c, bmb_session *s)
+{
+    drop_session(d, c, s);
+    answer_session(d, c, NULL);
+}
+
+/* Parameters there are none: without a body both are signs of life (RFC 2326 10.8). */
+static void parameter(bmb_device *d, bmb_conn *c, const bmb_session *s)
+{
+    if (c->rtsp.body) {
+        answer_status(d, c, 451);
+    } else {
+        answer_session(d, c, s);
+    }
+}
+
+/* A session may be named by nobody but who set it up: the address must match as well. */
+static bmb_session *named_session(bmb_device *d, const bmb_conn *c)
+{
+    bmb_session *s = c->rtsp.has_session ? bmb_session_find(d, c->rtsp.session) : NULL;
+    if (s == NULL || !bmb_same_host(&s->peer, &c->peer)) return NULL;
+    s->alive_us = d->now;
+    return s;
+}
+
+static void act_on_session(bmb_device *d, bmb_conn *c, bmb_rtsp_method method)
+{
+    bmb_session *s = named_session(d, c);
+    if (s == NULL) {
+        answer_status(d, c, 454);
+    } else if (!c->rtsp.wildcard && (find_feed(d, &c->rtsp) != s->feed || !track_is_right(&c->rtsp))) {
+        answer_status(d, c, 404);
+    } else if (method == BMB_RTSP_PLAY) {
+        play(d, c, s);
+    } else if (method == BMB_RTSP_TEARDOWN) {
+        teardown(d, c, s);
+    } else {
+        bmb_session_pause(d, s, &c->peer);
+        answer_session(d, c, s);
+    }
+}
+
+static void act(bmb_device *d, bmb_conn *c)
+{
+    const bmb_rtsp_parse *r = &c->rtsp;
+    bmb_rtsp_method method = (bmb_rtsp_method)r->method;
+    unsigned refusal = r->error != 0                    ? r->error
+                       : r->required                    ? 551
+                       : method == BMB_RTSP_NOT_ALLOWED ? 405
+                       : method == BMB_RTSP_OTHER       ? 501
+                                                        : 0;
+    bmb_session *s = named_session(d, c); /* any request keeps its session alive */
+    if (refusal != 0) {
+        d->bad_requests++;
+        answer_status(d, c, refusal);
+    } else if (method == BMB_RTSP_OPTIONS) {
+        options(d, c);
+    } else if (method == BMB_RTSP_DESCRIBE) {
+        describe(d, c);
+    } else if (method == BMB_RTSP_SETUP) {
+        setup(d, c);
+    } else if (method == BMB_RTSP_GET_PARAMETER || method == BMB_RTSP_SET_PARAMETER) {
+        if (r->has_session && s == NULL) {
+            answer_status(d, c, 454);
+        } else {
+            parameter(d, c, s);
+        }
+    } else {
+        act_on_session(d, c, method);
+    }
+}
+
+static void flush(bmb_device *d, bmb_conn *c);
+
+/* Takes what is in rx apart until a request wants an answer. */
+static void receive(bmb_device *d, bmb_conn *c)
+{
+    while (c->state == BMB_CONN_READING && c->tx_size == 0 && c->rx_size > 0) {
+        bmb_rtsp_data data;
+        bool fatal = false;
+        size_t used = bmb_rtsp_parse_feed(&c->rtsp, c->rx, c->rx_size, d->rx_room, &data);
+        if (used > 0 && !c->active) c->active = true;
+        if (data.data != NULL && c->interleaved != NULL && data.channel == c->interleaved->rtcp_channel)
+            bmb_session_rtcp(d, c->interleaved, data.data, data.size);
+        fatal = c->rtsp.complete && (c->rtsp.error == 400 || c->rtsp.error == 414) && !c->rtsp.has_cseq;
+        memmove(c->rx, c->rx + used, c->rx_size - used);
+        c->rx_size = (uint16_t)(c->rx_size - used);
+        if (c->rtsp.complete) {
+            d->requests++;
+            act(d, c);
+            if (c->state == BMB_CONN_WAITING) return;
+            c->closing = c->closing || fatal;
+            bmb_rtsp_parse_reset(&c->rtsp);
+            flush(d, c);
+        } else if (used == 0) {
+            return;
+        }
+    }
+}
+
+/* A sender report of the interleaved session, when one is due and no frame is under way. */
+static void put_due_report(bmb_device *d, bmb_conn *c)
+{
+    bmb_session *s = c->interleaved;
+    if (s == NULL || s->state != BMB_SESSION_PLAYING || s->viewer.frame != NULL || c->tx_size > 0) return;
+    bmb_writer w = bmb_writer_of(c->tx + BMB_RTP_INTERLEAVED, (size_t)(d->tx_room - BMB_RTP_INTERLEAVED));
+    if (!bmb_session_report(d, s, &w)) return;
+    size_t size = bmb_written(&w);
+    bmb_writer head = bmb_writer_of(c->tx, BMB_RTP_INTERLEAVED);
+    bmb_put_u8(&head, '$');
+    bmb_put_u8(&head, s->rtcp_channel);
+    bmb_put_u16(&head, (uint16_t)size);
+    c->tx_at = 0;
+    c->tx_size = (uint16_t)(BMB_RTP_INTERLEAVED + size);
+}
+
+/* Answers wait for the end of the frame that is under way: they cannot stand in the middle of a packet. */
+static bmb_err flush_once(bmb_device *d, bmb_conn *c)
+{
+    bmb_viewer *v = c->interleaved != NULL ? &c->interleaved->viewer : NULL;
+    bmb_err err = BMB_OK;
+    if (c->tx_size > 0) {
+        if (v != NULL && c->tx_at == 0 && v->framer != NULL) err = bmb_viewer_finish(d, v, c->sock);
+        if (err == BMB_OK) err = bmb_conn_send_pending(d, c);
+        if (err != BMB_OK) return err;
+    }
+    if (c->closing || v == NULL || v->framer == NULL) return BMB_AGAIN;
+    return bmb_viewer_pump(d, v, c->sock);
+}
+
+static void flush(bmb_device *d, bmb_conn *c)
+{
+    if (c->state != BMB_CONN_READING && c->state != BMB_CONN_WAITING) return;
+    if (c->interleaved != NULL) c->interleaved->viewer.blocked = false;
+    bmb_err err = flush_once(d, c);
+    put_due_report(d, c);
+    if (err == BMB_AGAIN && c->tx_size > 0 && c->tx_at == 0) err = flush_once(d, c);
+    if (err != BMB_AGAIN) {
+        bmb_conn_close(d, c);
+        return;
+    }
+    if (c->closing && c->tx_size == 0) {
+        bmb_conn_drain(d, c);
+        return;
+    }
+    bool blocked = c->tx_size > 0 || (c->interleaved != NULL && c->interleaved->viewer.blocked);
+    bmb_conn_watch(d, c, blocked ? BMB_READABLE | BMB_WRITABLE : BMB_READABLE);
+}
+
+/* Tries a description again that waited for the camera. */
+static void wait_over(bmb_device *d, bmb_conn *c)
+{
+    act(d, c);
+    if (c->tx_size == 0) return;
+    c->state = BMB_CONN_READING;
+    bmb_rtsp_parse_reset(&c->rtsp);
+    flush(d, c);
+    if (c->state == BMB_CONN_READING) receive(d, c);
+}
+
+static bool has_session(const bmb_device *d, const bmb_conn *c)
+{
+    for (uint16_t i = 0; i < d->session_most && d->session_live > 0; i++)
+        if (d->sessions[i].state != BMB_SESSION_FREE && d->sessions[i].conn == (uint16_t)(c - d->conns + 1)) return true;
+    return false;
+}
+
+static void sweep_interleaved(bmb_device *d, bmb_conn *c)
+{
+    const bmb_viewer *v = &c->interleaved->viewer;
+    if (v->framer == NULL || !v->blocked) return;
+    if (!bmb_conn_older_than(d, v->progress_us, (uint64_t)d->config->stall_ms * 1000)) return;
+    v->feed->stalled++;
+    bmb_viewer_event(d, v->feed, &c->peer, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_STALLED,
+                     (int64_t)((d->now - v->progress_us) / 1000), 0);
+    bmb_conn_close(d, c);
+}
+
+static void sweep(bmb_device *d, bmb_conn *c)
+{
+    const bmb_config *config = d->config;
+    bool partial = c->rtsp.header_size > 0;
+    if (c->state == BMB_CONN_WAITING) {
+        const bmb_feed *feed = find_feed(d, &c->rtsp);
+        bool over = bmb_conn_older_than(d, c->since_us, BMB_STILL_WAIT_US);
+        if (feed != NULL && is_described(feed)) {
+            wait_over(d, c);
+        } else if (over) {
+            answer_status(d, c, 503);
+            c->state = BMB_CONN_READING;
+            bmb_rtsp_parse_reset(&c->rtsp);
+            bmb_conn_resume(d, c);
+        }
+        return;
+    }
+    if (c->interleaved != NULL) {
+        sweep_interleaved(d, c);
+        return;
+    }
+    if (c->tx_size > 0) {
+        if (bmb_conn_older_than(d, c->progress_us, (uint64_t)config->stall_ms * 1000)) bmb_conn_close(d, c);
+        return;
+    }
+    uint64_t limit = partial || !c->active ? config->request_ms : config->session_ms;
+    if (bmb_conn_older_than(d, c->since_us, limit * 1000) && !has_session(d, c)) bmb_conn_close(d, c);
+}
+
+/* Interleaved sessions go with their connection; those over UDP live on. */
+static void closed(bmb_device *d, bmb_conn *c)
+{
+    uint16_t self = (uint16_t)(c - d->conns + 1);
+    for (uint16_t i = 0; i < d->session_most && d->session_live > 0; i++) {
+        bmb_session *s = &d->sessions[i];
+        if (s->state == BMB_SESSION_FREE || s->conn != self) continue;
+        s->conn = 0;
+        if (s->via == BMB_VIA_RTP_TCP) bmb_session_close(d, s, &c->peer);
+    }
+    c->interleaved = NULL;
+}
+
+static bool idle(const bmb_device *d, const bmb_conn *c)
+{
+    return c->state == BMB_CONN_READING && c->rtsp.header_size == 0 && !has_session(d, c);
+}
+
+const bmb_conversation bmb_rtsp_conversation = { .open = open_conversation,
+                                                 .receive = receive,
+                                                 .flush = flush,
+                                                 .sweep = sweep,
+                                                 .closed = closed,
+                                                 .idle = idle };

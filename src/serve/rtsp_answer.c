@@ -1,0 +1,73 @@
+#include "serve/rtsp_answer.h"
+
+#include "bambino/version.h"
+
+static const struct {
+    uint16_t status;
+    const char *phrase;
+} phrases[] = {
+    { 200, "OK" },
+    { 400, "Bad Request" },
+    { 404, "Not Found" },
+    { 405, "Method Not Allowed" },
+    { 408, "Request Time-out" },
+    { 414, "Request-URI Too Large" },
+    { 415, "Unsupported Media Type" },
+    { 451, "Parameter Not Understood" },
+    { 453, "Not Enough Bandwidth" },
+    { 454, "Session Not Found" },
+    { 455, "Method Not Valid in This State" },
+    { 459, "Aggregate Operation Not Allowed" },
+    { 461, "Unsupported Transport" },
+    { 500, "Internal Server Error" },
+    { 501, "Not Implemented" },
+    { 503, "Service Unavailable" },
+    { 505, "RTSP Version Not Supported" },
+    { 551, "Option not supported" },
+};
+
+void bmb_rtsp_begin(bmb_writer *w, unsigned status, const bmb_rtsp_parse *request)
+{
+    const char *phrase = "Internal Server Error";
+    for (size_t i = 0; i < sizeof phrases / sizeof phrases[0]; i++)
+        if (phrases[i].status == status) phrase = phrases[i].phrase;
+    bmb_put_str(w, "RTSP/1.0 ");
+    bmb_put_dec(w, status);
+    bmb_put_u8(w, ' ');
+    bmb_put_str(w, phrase);
+    bmb_put_str(w, "\r\n");
+    if (request->has_cseq) {
+        bmb_put_str(w, "CSeq: ");
+        bmb_put_str(w, request->cseq);
+        bmb_put_str(w, "\r\n");
+    }
+    bmb_put_str(w, "Server: Bambino/" BMB_VERSION "\r\n");
+}
+
+void bmb_rtsp_end(bmb_writer *w)
+{
+    bmb_put_str(w, "\r\n");
+}
+
+void bmb_rtsp_body(bmb_writer *w, const char *type, const void *body, size_t size)
+{
+    bmb_put_str(w, "Content-Type: ");
+    bmb_put_str(w, type);
+    bmb_put_str(w, "\r\nContent-Length: ");
+    bmb_put_dec(w, size);
+    bmb_put_str(w, "\r\n\r\n");
+    bmb_put_bytes(w, body, size);
+}
+
+void bmb_rtsp_status(bmb_writer *w, unsigned status, const bmb_rtsp_parse *request)
+{
+    bmb_rtsp_begin(w, status, request);
+    if (status == 405 || status == 501) bmb_put_str(w, BMB_RTSP_PUBLIC);
+    if (status == 453 || status == 503) bmb_put_str(w, "Retry-After: 5\r\n");
+    if (status == 551) {
+        bmb_put_str(w, "Unsupported: ");
+        bmb_put_str(w, request->require);
+        bmb_put_str(w, "\r\n");
+    }
+    bmb_rtsp_end(w);
+}

@@ -1,0 +1,288 @@
+#include "serve/rtsp_parse.h"
+
+#include <string.h>
+
+#include "base/bytes.h"
+
+/* A text within a line. */
+typedef struct span {
+    const char *at;
+    size_t size;
+} span;
+
+static span trimmed(span s)
+{
+    while (s.size > 0 && (s.at[0] == ' ' || s.at[0] == '\t')) {
+        s.at++;
+        s.size--;
+    }
+    while (s.size > 0 && (s.at[s.size - 1] == ' ' || s.at[s.size - 1] == '\t')) s.size--;
+    return s;
+}
+
+/* Cuts off and returns what stands before the separator; the whole when there is none. */
+static span cut(span *rest, char separator)
+{
+    const char *end = rest->size > 0 ? (const char *)memchr(rest->at, separator, rest->size) : NULL;
+    span first = { rest->at, end != NULL ? (size_t)(end - rest->at) : rest->size };
+    size_t gone = end != NULL ? first.size + 1 : first.size;
+    rest->at += gone;
+    rest->size -= gone;
+    return first;
+}
+
+static bool is(span s, const char *text)
+{
+    return bmb_same_nocase(s.at, s.size, text);
+}
+
+static void keep(char *out, size_t room, span s)
+{
+    size_t n = s.size < room ? s.size : room - 1;
+    memcpy(out, s.at, n);
+    out[n] = '\0';
+}
+
+static void refuse(bmb_rtsp_parse *p, uint16_t status)
+{
+    if (p->error == 0) p->error = status;
+}
+
+static const struct {
+    const char *name;
+    bmb_rtsp_method method;
+} methods[] = {
+    { "OPTIONS", BMB_RTSP_OPTIONS },
+    { "DESCRIBE", BMB_RTSP_DESCRIBE },
+    { "SETUP", BMB_RTSP_SETUP },
+    { "PLAY", BMB_RTSP_PLAY },
+    { "PAUSE", BMB_RTSP_PAUSE },
+    { "TEARDOWN", BMB_RTSP_TEARDOWN },
+    { "GET_PARAMETER", BMB_RTSP_GET_PARAMETER },
+    { "SET_PARAMETER", BMB_RTSP_SET_PARAMETER },
+    { "ANNOUNCE", BMB_RTSP_NOT_ALLOWED },
+    { "RECORD", BMB_RTSP_NOT_ALLOWED },
+    { "REDIRECT", BMB_RTSP_NOT_ALLOWED },
+};
+
+/* rtsp://host[:port]/FEED[/TRACK][/][?query] */
+static void take_address(bmb_rtsp_parse *p, span address)
+{
+    if (is(address, "*")) {
+        p->wildcard = true;
+        return;
+    }
+    if (address.size < 7 || !bmb_same_nocase(address.at, 7, "rtsp://")) {
+        refuse(p, 400);
+        return;
+    }
+    span path = { address.at + 7, address.size - 7 };
+    span host = cut(&path, '/');
+    if (host.size < sizeof p->host) keep(p->host, sizeof p->host, host);
+    path = cut(&path, '?');
+    span feed = cut(&path, '/'), track = cut(&path, '/');
+    if (feed.size >= sizeof p->feed || path.size > 0) feed.size = 0; /* nothing has such an address */
+    keep(p->feed, sizeof p->feed, feed);
+    keep(p->track_name, sizeof p->track_name, track);
+    p->track = track.size > 0;
+}
+
+static void take_request_line(bmb_rtsp_parse *p, span line)
+{
+    span method = cut(&line, ' '), address = cut(&line, ' '), version = trimmed(line);
+    p->method = BMB_RTSP_OTHER;
+    for (size_t i = 0; i < sizeof methods / sizeof methods[0]; i++)
+        if (bmb_same(method.at, method.size, methods[i].name)) p->method = (uint8_t)methods[i].method;
+    if (method.size == 0 || address.size == 0 || version.size < 6 || !bmb_same(version.at, 5, "RTSP/")) {
+        refuse(p, 400);
+        return;
+    }
+    if (!bmb_same(version.at + 5, version.size - 5, "1.0")) refuse(p, 505);
+    take_address(p, address);
+}
+
+/* "4000-4001" or "4000": a pair, or one and the next. */
+static bool take_pair(span text, uint32_t most, uint16_t *first, uint16_t *second)
+{
+    uint32_t a, b;
+    span low = trimmed(cut(&text, '-')), high = trimmed(text);
+    if (!bmb_read_dec(low.at, low.size, most, &a)) return false;
+    if (high.size == 0) {
+        b = a < most ? a + 1 : a;
+    } else if (!bmb_read_dec(high.at, high.size, most, &b)) {
+        return false;
+    }
+    *first = (uint16_t)a;
+    *second = (uint16_t)b;
+    return true;
+}
+
+/* One choice of the Transport header (12.39); false: nothing that we could do. */
+static bool take_transport(span text, bmb_rtsp_transport *out)
+{
+    span protocol = trimmed(cut(&text, ';'));
+    bool unicast = false;
+    memset(out, 0, sizeof *out);
+    if (is(protocol, "RTP/AVP/TCP")) {
+        out->kind = BMB_RTSP_TCP;
+        unicast = true;
+    } else if (is(protocol, "RTP/AVP") || is(protocol, "RTP/AVP/UDP")) {
+        out->kind = BMB_RTSP_MULTICAST; /* the standard's preset, until "unicast" says otherwise */
+    } else {
+        return false;
+    }
+    while (text.size > 0) {
+        span value = cut(&text, ';'), key = trimmed(cut(&value, '='));
+        value = trimmed(value);
+        if (is(key, "unicast")) {
+            unicast = true;
+        } else if (is(key, "mode") && !is(value, "play") && !is(value, "\"play\"")) {
+            return false;
+        } else if (is(key, "client_port") && out->kind != BMB_RTSP_TCP) {
+            if (!take_pair(value, 65535, &out->rtp, &out->rtcp) || out->rtp == 0 || out->rtcp == 0) return false;
+            out->ports = true;
+        } else if (is(key, "interleaved")) {
+            if (!take_pair(value, 255, &out->rtp, &out->rtcp) || out->rtp == out->rtcp) return false;
+            out->ports = true;
+        }
+    }
+    if (unicast && out->kind == BMB_RTSP_MULTICAST) out->kind = BMB_RTSP_UDP;
+    return out->kind != BMB_RTSP_UDP || out->ports;
+}
+
+static void take_header(bmb_rtsp_parse *p, span line)
+{
+    uint32_t number;
+    span name = trimmed(cut(&line, ':')), value = trimmed(line);
+    if (is(name, "CSeq")) {
+        if (!bmb_read_dec(value.at, value.size, UINT32_MAX, &number)) {
+            refuse(p, 400);
+            return;
+        }
+        keep(p->cseq, sizeof p->cseq, value);
+        p->has_cseq = true;
+    } else if (is(name, "Session")) {
+        span id = trimmed(cut(&value, ';'));
+        p->has_session = true;
+        if (id.size <= BMB_RTSP_SESSION_SIZE) keep(p->session, sizeof p->session, id);
+    } else if (is(name, "Transport")) {
+        p->has_transport = true;
+        while (value.size > 0 && p->transport_count < BMB_RTSP_TRANSPORTS)
+            if (take_transport(cut(&value, ','), &p->transport[p->transport_count])) p->transport_count++;
+    } else if (is(name, "Require") || is(name, "Proxy-Require")) {
+        p->required = true;
+        keep(p->require, sizeof p->require, value);
+    } else if (is(name, "Content-Length")) {
+        if (!bmb_read_dec(value.at, value.size, BMB_RTSP_BODY_MAX, &number)) {
+            refuse(p, 400);
+            p->complete = true;
+            return;
+        }
+        p->skip = (uint16_t)number;
+        p->body = number > 0;
+    }
+}
+
+static void end_of_headers(bmb_rtsp_parse *p)
+{
+    if (!p->has_cseq) refuse(p, 400);
+    p->part = BMB_RTSP_BODY;
+    p->complete = p->skip == 0;
+}
+
+/* A whole line without its end. */
+static void take_line(bmb_rtsp_parse *p, span line)
+{
+    if (p->part == BMB_RTSP_LINE) {
+        if (line.size == 0) return; /* blank lines between requests are forgiven */
+        take_request_line(p, line);
+        p->part = BMB_RTSP_HEADERS;
+    } else if (line.size == 0) {
+        end_of_headers(p);
+    } else {
+        take_header(p, line);
+    }
+}
+
+/* Consumes one line, or as much of one as there is when it is too long to matter. 0: it is not complete yet. */
+static size_t feed_line(bmb_rtsp_parse *p, const uint8_t *data, size_t size, size_t room)
+{
+    const uint8_t *end = (const uint8_t *)memchr(data, '\n', size);
+    size_t used = end != NULL ? (size_t)(end - data) + 1 : size;
+    if (end == NULL && size < room && !p->long_line) return 0;
+    if ((size_t)p->header_size + used > BMB_RTSP_HEADER_MAX) {
+        refuse(p, 400);
+        p->complete = true;
+        return used;
+    }
+    p->header_size = (uint16_t)(p->header_size + used);
+    if (end == NULL) { /* it fills the buffer: only headers that nobody needs are so long */
+        if (p->part == BMB_RTSP_LINE) {
+            refuse(p, 414);
+            p->complete = true;
+        }
+        p->long_line = true;
+        return used;
+    }
+    if (p->long_line) {
+        p->long_line = false;
+        return used;
+    }
+    size_t length = used - 1;
+    if (length > 0 && data[length - 1] == '\r') length--;
+    take_line(p, (span){ (const char *)data, length });
+    return used;
+}
+
+/* 10.12: '$', channel, 16-bit length, data. */
+static size_t feed_data(bmb_rtsp_parse *p, const uint8_t *data, size_t size, size_t room, bmb_rtsp_data *out)
+{
+    if (size < 4) return 0;
+    bmb_reader r = bmb_reader_of(data + 2, 2);
+    uint16_t length = bmb_get_u16(&r);
+    if (4u + length > room) {
+        p->skip = length;
+        p->part = BMB_RTSP_DATA;
+        return 4;
+    }
+    if (size < 4u + length) return 0;
+    *out = (bmb_rtsp_data){ .data = data + 4, .size = length, .channel = data[1] };
+    return 4u + length;
+}
+
+static size_t feed_skip(bmb_rtsp_parse *p, size_t size)
+{
+    size_t used = size < p->skip ? size : p->skip;
+    p->skip = (uint16_t)(p->skip - used);
+    if (p->skip > 0) return used;
+    if (p->part == BMB_RTSP_DATA) {
+        p->part = BMB_RTSP_LINE;
+    } else {
+        p->complete = true;
+    }
+    return used;
+}
+
+void bmb_rtsp_parse_reset(bmb_rtsp_parse *p)
+{
+    memset(p, 0, sizeof *p);
+}
+
+size_t bmb_rtsp_parse_feed(bmb_rtsp_parse *p, const uint8_t *data, size_t size, size_t room, bmb_rtsp_data *out)
+{
+    size_t used = 0;
+    out->data = NULL;
+    while (used < size && !p->complete && out->data == NULL) {
+        size_t step;
+        if (p->part == BMB_RTSP_BODY || p->part == BMB_RTSP_DATA) {
+            step = feed_skip(p, size - used);
+        } else if (p->part == BMB_RTSP_LINE && data[used] == '$') {
+            step = feed_data(p, data + used, size - used, room, out);
+        } else {
+            step = feed_line(p, data + used, size - used, room);
+        }
+        if (step == 0) break;
+        used += step;
+    }
+    return used;
+}

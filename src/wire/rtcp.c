@@ -1,0 +1,86 @@
+#include "wire/rtcp.h"
+
+#include <string.h>
+
+enum { SR = 200, RR = 201, SDES = 202, BYE = 203 };
+#define CNAME 1u
+#define SINCE_1900_S 2208988800u
+#define HEADER 4u
+#define SENDER_INFO 20u
+#define BLOCK 24u
+
+static uint64_t ntp_of(int64_t wall_us)
+{
+    if (wall_us <= 0) return 0;
+    uint64_t us = (uint64_t)wall_us, s = us / 1000000 + SINCE_1900_S;
+    return s << 32 | ((us % 1000000) << 32) / 1000000;
+}
+
+uint32_t bmb_ntp_middle(int64_t wall_us)
+{
+    return (uint32_t)(ntp_of(wall_us) >> 16);
+}
+
+static void put_head(bmb_writer *w, unsigned count, unsigned type, size_t size)
+{
+    bmb_put_u8(w, (uint8_t)(0x80 | count));
+    bmb_put_u8(w, (uint8_t)type);
+    bmb_put_u16(w, (uint16_t)(size / 4 - 1));
+}
+
+void bmb_rtcp_report(bmb_writer *w, const bmb_rtcp_sender *s, bool bye)
+{
+    uint64_t ntp = ntp_of(s->wall_us);
+    put_head(w, 0, SR, HEADER + 4 + SENDER_INFO);
+    bmb_put_u32(w, s->ssrc);
+    bmb_put_u32(w, (uint32_t)(ntp >> 32));
+    bmb_put_u32(w, (uint32_t)ntp);
+    bmb_put_u32(w, s->rtp_time);
+    bmb_put_u32(w, s->packets);
+    bmb_put_u32(w, s->octets);
+
+    size_t name = strlen(s->cname), item = 4 + 2 + name + 1, padded = (item + 3) / 4 * 4;
+    put_head(w, 1, SDES, HEADER + padded);
+    bmb_put_u32(w, s->ssrc);
+    bmb_put_u8(w, CNAME);
+    bmb_put_u8(w, (uint8_t)name);
+    bmb_put_bytes(w, s->cname, name);
+    for (size_t i = item - 1; i < padded; i++) bmb_put_u8(w, 0); /* the list's end, and padding */
+    if (!bye) return;
+    put_head(w, 1, BYE, HEADER + 4);
+    bmb_put_u32(w, s->ssrc);
+}
+
+static void read_block(bmb_reader *r, bmb_rtcp_block *out)
+{
+    out->ssrc = bmb_get_u32(r);
+    out->lost_256 = bmb_get_u8(r);
+    uint32_t lost = bmb_get_u24(r);
+    out->lost = lost < 0x800000 ? (int32_t)lost : (int32_t)lost - 0x1000000;
+    out->highest = bmb_get_u32(r);
+    out->jitter = bmb_get_u32(r);
+    out->last_report = bmb_get_u32(r);
+    out->delay = bmb_get_u32(r);
+}
+
+bool bmb_rtcp_next(bmb_rtcp_walk *walk, const uint8_t *data, size_t size, bmb_rtcp_block *out, bool *bye)
+{
+    while (walk->at < size) {
+        bmb_reader r = bmb_reader_of(data + walk->at, size - walk->at);
+        uint8_t first = bmb_get_u8(&r), type = bmb_get_u8(&r);
+        size_t length = ((size_t)bmb_get_u16(&r) + 1) * 4, count = first & 31;
+        if (r.failed || first >> 6 != 2 || length > size - walk->at) return false;
+        size_t blocks_at = HEADER + 4 + (type == SR ? SENDER_INFO : 0);
+        bool reports = (type == SR || type == RR) && blocks_at + count * BLOCK <= length;
+        if (type == BYE) *bye = true;
+        if (reports && walk->blocks < count) {
+            bmb_reader b = bmb_reader_of(data + walk->at + blocks_at + walk->blocks * BLOCK, BLOCK);
+            read_block(&b, out);
+            walk->blocks++;
+            return true;
+        }
+        walk->at += length;
+        walk->blocks = 0;
+    }
+    return false;
+}

@@ -1,0 +1,83 @@
+#include "wire/sdp.h"
+
+#include "wire/rtp.h"
+
+static void put_address(bmb_writer *w, const bmb_addr *addr)
+{
+    bmb_put_str(w, addr->family == 6 ? "IN IP6 " : "IN IP4 ");
+    bmb_put_ip(w, addr);
+}
+
+/* RFC 8866 5.3: not empty, and no line breaks. */
+static void put_title(bmb_writer *w, const char *title)
+{
+    bool any = false;
+    for (; *title != '\0'; title++) {
+        if ((uint8_t)*title < 0x20 || *title == 0x7F) continue;
+        bmb_put_u8(w, (uint8_t)*title);
+        any = true;
+    }
+    if (!any) bmb_put_u8(w, '-');
+}
+
+/* RFC 2326 C.1.7: the null address, for the server chooses nothing here. */
+static void put_connection(bmb_writer *w, const bmb_sdp *s)
+{
+    const bmb_addr null = { .family = s->origin.family };
+    bmb_put_str(w, "c=");
+    put_address(w, s->group.family != 0 ? &s->group : &null);
+    if (s->group.family == 4) { /* RFC 8866 5.7: IPv4 groups have a TTL, IPv6 ones none */
+        bmb_put_u8(w, '/');
+        bmb_put_dec(w, s->ttl);
+    }
+    bmb_put_str(w, "\r\n");
+}
+
+static void put_h264(bmb_writer *w, const bmb_h264_sets *sets)
+{
+    bmb_put_str(w, "a=rtpmap:96 H264/90000\r\na=fmtp:96 packetization-mode=1");
+    if (sets->sps_size >= 4 && sets->pps_size > 0) {
+        bmb_put_str(w, ";profile-level-id=");
+        for (unsigned i = 1; i < 4; i++) bmb_put_hex(w, sets->sps[i], 2);
+        bmb_put_str(w, ";sprop-parameter-sets=");
+        bmb_put_base64(w, sets->sps, sets->sps_size);
+        bmb_put_u8(w, ',');
+        bmb_put_base64(w, sets->pps, sets->pps_size);
+    }
+    bmb_put_str(w, "\r\n");
+}
+
+void bmb_sdp_write(bmb_writer *w, const bmb_sdp *s)
+{
+    bmb_put_str(w, "v=0\r\no=- ");
+    bmb_put_dec(w, s->id);
+    bmb_put_str(w, " 1 ");
+    put_address(w, &s->origin);
+    bmb_put_str(w, "\r\ns=");
+    put_title(w, s->title);
+    bmb_put_str(w, "\r\n");
+    put_connection(w, s);
+    bmb_put_str(w, "t=0 0\r\n");
+    if (s->control) bmb_put_str(w, "a=control:*\r\na=range:npt=now-\r\n");
+    bmb_put_str(w, "m=video ");
+    bmb_put_dec(w, s->group.family != 0 ? s->group.port : 0);
+    bmb_put_str(w, " RTP/AVP ");
+    bmb_put_dec(w, s->codec == BMB_CODEC_H264 ? BMB_RTP_TYPE_H264 : BMB_RTP_TYPE_JPEG);
+    bmb_put_str(w, "\r\n");
+    if (s->kbps > 0) {
+        bmb_put_str(w, "b=AS:");
+        bmb_put_dec(w, s->kbps);
+        bmb_put_str(w, "\r\n");
+    }
+    if (s->codec == BMB_CODEC_H264) {
+        put_h264(w, s->sets);
+    } else {
+        bmb_put_str(w, "a=rtpmap:26 JPEG/90000\r\n");
+    }
+    if (s->mfps > 0) {
+        bmb_put_str(w, "a=framerate:");
+        bmb_put_milli(w, s->mfps);
+        bmb_put_str(w, "\r\n");
+    }
+    if (s->control) bmb_put_str(w, "a=control:track1\r\n");
+}
