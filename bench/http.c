@@ -177,7 +177,7 @@ static double first_picture(const char *command)
     if (pid == 0) {
         dup2(ends[1], 1);
         close(2);
-        execl(command, command, "demo", "--http", "127.0.0.1:0", "--for", "5", (char *)NULL);
+        execl(command, command, "demo", "--http", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--for", "5", (char *)NULL);
         _exit(127);
     }
     close(ends[1]);

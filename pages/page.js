@@ -42,7 +42,8 @@ function addressesOf(feed, outlets) {
   const list = [];
   const rtsp = outlets.find((o) => o.scheme === 'rtsp');
   if (rtsp) list.push(`rtsp://${location.hostname}:${rtsp.port}/${feed.name}`);
-  if (feed.codec === 'jpeg') list.push(`${location.origin}/${feed.name}.mjpeg`, `${location.origin}/${feed.name}.jpg`);
+  const picture = feed.codec === 'jpeg' ? feed.name : feed.preview;
+  if (picture) list.push(`${location.origin}/${picture}.mjpeg`, `${location.origin}/${picture}.jpg`);
   return list;
 }
 
@@ -112,7 +113,9 @@ function show(status) {
   document.title = el('name').textContent = d.name;
   el('device').textContent = `${d.viewers} of ${d.viewers_most} viewers · up ${seconds(d.uptime_s)}`;
   el('about').textContent = `Bambino ${d.version} · ${kib(d.memory_bytes)} of memory · figures: /status.json`;
-  status.feeds.forEach((feed, index) => {
+  // What stands in for another feed has no card of its own.
+  const previews = new Set(status.feeds.map((feed) => feed.preview));
+  status.feeds.filter((feed) => !previews.has(feed.name)).forEach((feed, index) => {
     if (!cards.has(feed.name)) addCard(feed, status, index);
     showFeed(feed);
   });

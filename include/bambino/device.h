@@ -45,6 +45,7 @@ typedef struct bmb_setting {
 typedef struct bmb_multicast {
     bmb_addr group; /* family 0: no multicast for this feed. The port is that of RTP (even); RTCP takes the next */
     uint8_t ttl;    /* 0: 1, which does not leave the local network */
+    bool always;    /* send even when no RTSP session asks for it, for receivers that know the group otherwise */
 } bmb_multicast;
 
 typedef struct bmb_feed_config {

@@ -295,6 +295,8 @@ bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device
     for (size_t i = 0; i < config->feed_count; i++) {
         bmb_rate_start(&d->feeds[i].rate, d->now);
         bmb_feed_start(d, &d->feeds[i]);
+        if (config->feeds[i].multicast.group.family != 0 && config->feeds[i].multicast.always)
+            bmb_session_lease(d, &d->feeds[i], UINT64_MAX);
     }
     *out = d;
     return BMB_OK;
@@ -407,7 +409,10 @@ uint64_t bmb_step(bmb_device *d)
         sweep(d);
         d->sweep_us = d->now + BMB_SWEEP_US;
     }
-    uint64_t next = d->conn_live > 0 || d->session_live > 0 || paused ? d->sweep_us : UINT64_MAX;
+    bool leased = false;
+    for (size_t i = 0; i < d->config->feed_count; i++) leased = leased || d->feeds[i].group.lease_us != 0;
+    bool busy = d->conn_live > 0 || d->session_live > 0 || leased || paused;
+    uint64_t next = busy ? d->sweep_us : UINT64_MAX;
     if (d->pace_us < next) next = d->pace_us;
     for (size_t i = 0; i < d->config->feed_count; i++) {
         uint64_t due = bmb_feed_tend(d, &d->feeds[i]);

@@ -99,7 +99,7 @@ static void answer_feed(bmb_device *d, bmb_conn *c, const bmb_route *route, bool
 }
 
 /* The multicast group's description, for players that get it by HTTP instead of RTSP. */
-static void answer_sdp(bmb_device *d, bmb_conn *c, const bmb_feed *feed, bool head_only)
+static void answer_sdp(bmb_device *d, bmb_conn *c, bmb_feed *feed, bool head_only)
 {
     bmb_addr origin = { .family = 4 };
     if (feed->mode.codec == BMB_CODEC_H264 && feed->sets.sps_size == 0) {
@@ -112,6 +112,8 @@ static void answer_sdp(bmb_device *d, bmb_conn *c, const bmb_feed *feed, bool he
     bmb_sdp_write(&body, &sdp);
     bmb_http_head(&w, 200, "application/sdp", bmb_written(&body), c->keep_alive, c->old);
     if (!head_only) bmb_put_bytes(&w, d->work.sdp, bmb_written(&body));
+    /* Whoever fetches it wants to see something, and has no session to ask with. */
+    if (!head_only) bmb_session_lease(d, feed, d->now + (uint64_t)d->config->session_ms * 1000);
     send_answer(d, c, &w, BMB_CONN_ANSWERING);
 }
 

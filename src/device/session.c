@@ -173,6 +173,20 @@ static void leave_group(bmb_device *d, bmb_feed *feed)
     bmb_viewer_event(d, feed, to, BMB_LEVEL_INFO, BMB_EVENT_MULTICAST_STOPPED, 0, (int64_t)sent);
 }
 
+void bmb_session_lease(bmb_device *d, bmb_feed *feed, uint64_t until_us)
+{
+    bmb_group *g = &feed->group;
+    if (g->lease_us == 0 && join_group(d, feed) != BMB_OK) return;
+    if (until_us > g->lease_us) g->lease_us = until_us;
+}
+
+static void end_lease(bmb_device *d, bmb_feed *feed)
+{
+    if (feed->group.lease_us == 0) return;
+    feed->group.lease_us = 0;
+    leave_group(d, feed);
+}
+
 bmb_err bmb_session_play(bmb_device *d, bmb_session *s, const bmb_addr *who)
 {
     if (s->state == BMB_SESSION_PLAYING) return BMB_OK;
@@ -299,6 +313,8 @@ void bmb_session_sweep(bmb_device *d)
         if (s->via == BMB_VIA_RTP_TCP && s->conn != 0) d->conns[s->conn - 1].interleaved = NULL;
         end_quietly(d, s);
     }
+    for (size_t i = 0; i < d->config->feed_count; i++)
+        if (d->now >= d->feeds[i].group.lease_us) end_lease(d, &d->feeds[i]);
 }
 
 static void deliver_unicast(bmb_device *d, bmb_session *s)
@@ -348,6 +364,7 @@ void bmb_session_shed(bmb_device *d, const bmb_frame *frame)
 void bmb_session_close_all(bmb_device *d)
 {
     for (uint16_t i = 0; i < d->session_most; i++) end_quietly(d, &d->sessions[i]);
+    for (size_t i = 0; i < d->config->feed_count; i++) end_lease(d, &d->feeds[i]);
     for (size_t i = 0; i < 2; i++) {
         if (d->udp[i].port == 0) continue;
         d->port->net.close(d->port->ctx, d->udp[i].rtp);

@@ -69,6 +69,7 @@ typedef struct bmb_group {
     bmb_sock sock;    /* BMB_NO_SOCK: nobody watches */
     uint16_t members;
     uint64_t report_us;
+    uint64_t lease_us; /* sends until then for receivers that have fetched its description; 0: no lease */
     bmb_viewer viewer;
 } bmb_group;
 
@@ -269,6 +270,8 @@ bool bmb_session_report(bmb_device *d, bmb_session *s, bmb_writer *w);
 void bmb_session_rtcp(bmb_device *d, bmb_session *s, const uint8_t *data, size_t size);
 void bmb_session_datagrams(bmb_device *d, bmb_sock sock); /* RTCP that arrived */
 void bmb_session_sweep(bmb_device *d);
+/* Lets a group send until a time although nobody has a session for it. */
+void bmb_session_lease(bmb_device *d, bmb_feed *feed, uint64_t until_us);
 /* Frames came (all == false: for fresh feeds), or bursts are due. */
 void bmb_session_deliver(bmb_device *d, bool due_only);
 void bmb_session_shed(bmb_device *d, const bmb_frame *frame);

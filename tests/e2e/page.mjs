@@ -8,7 +8,7 @@ const flags = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-ru
   '--disable-component-update', '--disable-sync'];
 
 function serve(command) {
-  const process = spawn(command, ['demo', '--http', '127.0.0.1:0', '--for', '60'], { stdio: ['ignore', 'pipe', 'ignore'] });
+  const process = spawn(command, ['demo', '--http', '127.0.0.1:0', '--rtsp', '127.0.0.1:0', '--for', '60'], { stdio: ['ignore', 'pipe', 'ignore'] });
   return new Promise((resolve, reject) => {
     let text = '';
     process.on('exit', () => reject(new Error(`it ended: ${text}`)));
@@ -37,10 +37,13 @@ async function shows(page, url) {
   await page.waitForTimeout(2500);
   assert.notEqual(await fingerprint(page, 0), before, 'the picture moves');
   assert.equal(await page.title(), 'Valley railway');
-  const fps = await page.textContent('article [data-figure=fps]');
+  const yard = page.locator('article', { hasText: 'Sidings' });
+  const fps = await yard.locator('[data-figure=fps]').textContent();
   assert.ok(Math.abs(parseFloat(fps) - 15) < 4, `frames per second: ${fps}`);
   const links = await page.$$eval('.addresses a', (all) => all.map((a) => a.href));
   assert.ok(links.includes(`${url}yard.mjpeg`) && links.includes(`${url}yard.jpg`), links.join());
+  assert.ok(links.some((link) => /^rtsp:\/\/127\.0\.0\.1:\d+\/station$/.test(link)), links.join());
+  assert.equal(await page.locator('article').count(), 3, 'a preview has no card of its own');
   await page.click('.addresses button');
   await page.waitForFunction(() => document.querySelector('.addresses button').textContent === 'Copied');
   await page.waitForSelector('#watching tbody tr');

@@ -36,6 +36,7 @@ static void says(const char *text)
     if (strstr(out, text) == NULL) fail_msg("expected \"%s\" in:\n%s", text, out);
 }
 
+#define DEMO "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 2>/dev/null"
 #define RUN(...) process_run(out, sizeof out, BAMBINO_COMMAND " " __VA_ARGS__)
 
 static void help_is_everywhere(void **state)
@@ -124,8 +125,8 @@ static void a_port_in_use_is_told(void **state)
 {
     (void)state;
     served s;
-    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 2>/dev/null"));
-    assert_int_equal(RUN("demo --http 127.0.0.1:%u", s.http), 1);
+    assert_true(served_start(&s, BAMBINO_COMMAND, DEMO));
+    assert_int_equal(RUN("demo --http 127.0.0.1:%u --rtsp 127.0.0.1:0", s.http), 1);
     says("another program listens there");
     assert_int_equal(served_stop(&s), 0);
 }
@@ -134,17 +135,19 @@ static void addresses_are_whole(void **state)
 {
     (void)state;
     served s;
-    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http :0 2>/dev/null"));
+    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http :0 --rtsp :0 2>/dev/null"));
     assert_true(s.http > 0);
     char expected[64];
     snprintf(expected, sizeof expected, "http://127.0.0.1:%u/yard.mjpeg", s.http);
     assert_non_null(strstr(s.text, expected));
     assert_null(strstr(s.text, "0.0.0.0"));
     assert_null(strstr(s.text, "//:"));
+    snprintf(expected, sizeof expected, "rtsp://127.0.0.1:%u/station", s.rtsp);
+    assert_non_null(strstr(s.text, expected));
     assert_int_equal(served_stop(&s), 0);
     assert_non_null(strstr(s.text, "Stopped after"));
 
-    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http [::1]:0 2>/dev/null"));
+    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http [::1]:0 --rtsp [::1]:0 2>/dev/null"));
     assert_non_null(strstr(s.text, "http://[::1]:"));
     assert_int_equal(served_stop(&s), 0);
 }
@@ -153,7 +156,7 @@ static void curl_fetches_everything(void **state)
 {
     (void)state;
     served s;
-    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 2>/dev/null"));
+    assert_true(served_start(&s, BAMBINO_COMMAND, DEMO));
     process_run(out, sizeof out, "curl -s -o %s/y.jpg -w '%%{http_code} %%{content_type}' http://127.0.0.1:%u/yard.jpg",
                 folder, s.http);
     assert_string_equal(out, "200 image/jpeg");
@@ -170,7 +173,7 @@ static void curl_fetches_everything(void **state)
     process_run(out, sizeof out, "curl -s --max-time 1 http://127.0.0.1:%u/yard.mjpeg | grep -a -c Frame-Number",
                 s.http);
     assert_in_range(atoi(out), 12, 17);
-    assert_true(served_figure(&s, "['feeds'][0]['frames']") >= 10);
+    assert_true(served_figure(&s, "['feeds'][2]['frames']") >= 10);
     assert_true(served_figure(&s, "['device']['viewers']") == 0);
     assert_int_equal(served_stop(&s), 0);
 }
@@ -181,7 +184,7 @@ static void the_first_picture_comes_at_once(void **state)
     /* A generous bound for a loaded machine; bench/ measures it against half a second. */
     uint64_t begin = wall_now_us();
     served s;
-    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 2>/dev/null"));
+    assert_true(served_start(&s, BAMBINO_COMMAND, DEMO));
     assert_int_equal(process_run(out, sizeof out, "curl -sf -o /dev/null http://127.0.0.1:%u/yard.jpg", s.http), 0);
     assert_true(wall_now_us() - begin < 3000000);
     assert_int_equal(served_stop(&s), 0);
@@ -190,7 +193,7 @@ static void the_first_picture_comes_at_once(void **state)
 static void it_stops_by_itself(void **state)
 {
     (void)state;
-    assert_int_equal(RUN("demo --http 127.0.0.1:0 --for 0.5 2>/dev/null"), 0);
+    assert_int_equal(RUN("demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 --for 0.5 2>/dev/null"), 0);
     says("Stopped after 0.5 s.");
 }
 
@@ -219,7 +222,7 @@ static void a_photo_is_written_whole_or_not_at_all(void **state)
     assert_string_equal(out, "");
     assert_int_equal(RUN("photo yard --size 320x240 --out %s/p.jpg", folder), 0);
     assert_int_equal(RUN("photo attic --out %s/q.jpg", folder), 1);
-    says("there is no camera \"attic\"; attached are: yard, loco");
+    says("there is no camera \"attic\"; attached are: station, platform, yard, loco");
     assert_int_equal(RUN("photo yard --size 321x240 --out %s/q.jpg", folder), 1);
     says("has no size 321x240");
     assert_int_equal(RUN("photo yard --out %s/no/such/q.jpg", folder), 1);

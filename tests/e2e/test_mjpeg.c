@@ -10,7 +10,7 @@ static served s;
 static int start(void **state)
 {
     (void)state;
-    return served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 2>/dev/null") ? 0 : -1;
+    return served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 2>/dev/null") ? 0 : -1;
 }
 
 static int stop(void **state)
@@ -32,7 +32,7 @@ static void every_picture_arrives_once_and_in_order(void **state)
     assert_int_equal(p.count, 75);
     assert_int_equal(p.unreadable + p.repeated + p.backward, 0);
     /* On a busy machine the decoder may be behind for a moment; then what it missed was skipped for it, and counted. */
-    if (p.missing > 0) assert_true(p.missing <= served_figure(&s, "['feeds'][0]['skipped']"));
+    if (p.missing > 0) assert_true(p.missing <= served_figure(&s, "['feeds'][2]['skipped']"));
     assert_true(p.age_ms_median > 0 && p.age_ms_median < 1500); /* the decoder holds pictures back */
 }
 
@@ -49,9 +49,9 @@ static void a_slow_client_skips(void **state)
     pictures_read(&p, 640, 480, 500, 0, command);
     assert_true(p.count > 5 && p.count < 120);
     assert_int_equal(p.unreadable + p.repeated + p.backward, 0);
-    assert_true(p.missing > p.count / 2);
+    assert_true(p.missing >= 5);
     sleep(1);
-    assert_true(served_figure(&s, "['feeds'][0]['skipped']") > 0);
+    assert_true(served_figure(&s, "['feeds'][2]['skipped']") > 0);
     assert_true(served_figure(&s, "['device']['viewers']") == 0);
 }
 

@@ -1,0 +1,15 @@
+/* RTCP from receivers. */
+#include <stdlib.h>
+
+#include "wire/rtcp.h"
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
+{
+    bmb_rtcp_walk walk = { 0 };
+    bmb_rtcp_block block;
+    bool bye = false;
+    size_t blocks = 0;
+    while (bmb_rtcp_next(&walk, data, size, &block, &bye))
+        if (++blocks > size / 24) abort(); /* more than could be there */
+    return 0;
+}

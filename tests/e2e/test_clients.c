@@ -1,0 +1,121 @@
+/* RTSP and RTP to independent clients and past an independent dissector; the strip proves what arrived. */
+#include "support/check.h"
+#include "support/pictures.h"
+#include "support/process.h"
+
+#include <unistd.h>
+
+static served s;
+
+static int start(void **state)
+{
+    (void)state;
+    return served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 2>/dev/null") ? 0 : -1;
+}
+
+static int stop(void **state)
+{
+    (void)state;
+    return served_stop(&s);
+}
+
+/* What a decoder shows, frame by frame: none may be missing or out of order. A machine that is busy may make a client
+ * over TCP lag; then what it missed was skipped for it, and counted. */
+static void decode(const char *feed, uint16_t width, uint16_t height, size_t count, const char *command)
+{
+    pictures p;
+    char skipped[64];
+    pictures_read(&p, width, height, count, count / 3, command);
+    assert_int_equal(p.count, count);
+    assert_int_equal(p.unreadable + p.repeated + p.backward, 0);
+    snprintf(skipped, sizeof skipped, "['feeds'][%d]['skipped']", strcmp(feed, "station") == 0 ? 0 : 2);
+    if (p.missing > 0) assert_true(p.missing <= served_figure(&s, skipped));
+    assert_true(p.age_ms_median > 0 && p.age_ms_median < 1500);
+}
+
+static void with_ffmpeg(const char *feed, const char *transport, uint16_t width, uint16_t height, size_t count)
+{
+    char command[512];
+    snprintf(command, sizeof command,
+             "ffmpeg -v error -rtsp_transport %s -i rtsp://127.0.0.1:%u/%s -fps_mode passthrough -f rawvideo "
+             "-pix_fmt gray - 2>/dev/null", transport, s.rtsp, feed);
+    decode(feed, width, height, count, command);
+}
+
+static void with_gstreamer(const char *feed, const char *transport, uint16_t width, uint16_t height, size_t count)
+{
+    char command[512];
+    bool h264 = strcmp(feed, "station") == 0;
+    snprintf(command, sizeof command,
+             "gst-launch-1.0 -q rtspsrc location=rtsp://127.0.0.1:%u/%s protocols=%s latency=100 ! %s ! videoconvert ! "
+             "video/x-raw,format=GRAY8 ! fdsink fd=1 2>/dev/null", s.rtsp, feed, transport,
+             h264 ? "rtph264depay ! h264parse ! avdec_h264" : "rtpjpegdepay ! jpegdec");
+    decode(feed, width, height, count, command);
+}
+
+static void ffmpeg_takes_h264_over_tcp(void **state)
+{
+    (void)state;
+    with_ffmpeg("station", "tcp", 1280, 720, 300);
+}
+static void ffmpeg_takes_h264_over_udp(void **state)
+{
+    (void)state;
+    with_ffmpeg("station", "udp", 1280, 720, 300);
+}
+static void ffmpeg_takes_jpeg_over_tcp(void **state)
+{
+    (void)state;
+    with_ffmpeg("yard", "tcp", 640, 480, 150);
+}
+static void ffmpeg_takes_jpeg_over_udp(void **state)
+{
+    (void)state;
+    with_ffmpeg("yard", "udp", 640, 480, 150);
+}
+static void gstreamer_takes_h264_over_tcp(void **state)
+{
+    (void)state;
+    with_gstreamer("station", "tcp", 1280, 720, 300);
+}
+static void gstreamer_takes_h264_over_udp(void **state)
+{
+    (void)state;
+    with_gstreamer("station", "udp", 1280, 720, 300);
+}
+static void gstreamer_takes_jpeg_over_tcp(void **state)
+{
+    (void)state;
+    with_gstreamer("yard", "tcp", 640, 480, 150);
+}
+static void gstreamer_takes_jpeg_over_udp(void **state)
+{
+    (void)state;
+    with_gstreamer("yard", "udp", 640, 480, 150);
+}
+
+static void ffprobe_knows_the_stream(void **state)
+{
+    (void)state;
+    char out[1024];
+    process_run(out, sizeof out, "ffprobe -v error -rtsp_transport tcp -show_entries stream=codec_name,width,height "
+                                 "-of csv=p=0 rtsp://127.0.0.1:%u/station", s.rtsp);
+    assert_non_null(strstr(out, "h264,1280,720"));
+    process_run(out, sizeof out, "ffprobe -v error -rtsp_transport udp -show_entries stream=codec_name,width,height "
+                                 "-of csv=p=0 rtsp://127.0.0.1:%u/yard", s.rtsp);
+    assert_non_null(strstr(out, "mjpeg,640,480"));
+}
+
+#define CASE(name) cmocka_unit_test_setup_teardown(name, start, stop)
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        CASE(ffprobe_knows_the_stream),
+        CASE(ffmpeg_takes_h264_over_tcp),     CASE(ffmpeg_takes_h264_over_udp),
+        CASE(ffmpeg_takes_jpeg_over_tcp),     CASE(ffmpeg_takes_jpeg_over_udp),
+        CASE(gstreamer_takes_h264_over_tcp),  CASE(gstreamer_takes_h264_over_udp),
+        CASE(gstreamer_takes_jpeg_over_tcp),  CASE(gstreamer_takes_jpeg_over_udp),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
