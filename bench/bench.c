@@ -35,7 +35,9 @@ int main(int argc, char **argv)
     rows = cJSON_CreateArray();
     printf("%-58s %10s %10s %8s %8s\n", "", "ours", "floor", "ratio", "limit");
     bench_http();
+    bench_rtp();
     bench_start(BAMBINO_COMMAND);
+    bench_first_picture(BAMBINO_COMMAND);
     if (argc < 2) return 0;
     char *text = cJSON_Print(rows);
     FILE *f = fopen(argv[1], "w");

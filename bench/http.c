@@ -72,21 +72,6 @@ static double floor_of(const int *out, drain *d)
     return (double)cpu / (double)bytes;
 }
 
-/* Connected TCP pairs over loopback, set up as an accepted viewer is. */
-static void pairs(int *out, drain *d, int count)
-{
-    bmb_linux *self;
-    bmb_port port;
-    bmb_sock listener;
-    bmb_addr at = { .family = 4, .ip = { 127, 0, 0, 1 } }, bound, peer;
-    if (bmb_linux_create(&self, &port) != BMB_OK || port.net.listen(port.ctx, &at, &listener, &bound) != BMB_OK)
-        abort();
-    for (int i = 0; i < count; i++) {
-        drain_add(d, dial(bound.port));
-        while (port.net.accept(port.ctx, listener, &out[i], &peer) == BMB_AGAIN) usleep(100);
-    }
-}
-
 static void cpu_per_byte(void)
 {
     rig r;

@@ -110,6 +110,11 @@ static void camera_release(void *ctx, size_t index, uintptr_t cookie)
 
 void rig_open(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max)
 {
+    rig_open_group(r, codec, viewers, frame_max, (bmb_addr){ .family = 0 });
+}
+
+void rig_open_group(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max, bmb_addr group)
+{
     memset(r, 0, sizeof *r);
     pthread_mutex_init(&r->camera.lock, NULL);
     r->camera.codec = codec;
@@ -126,7 +131,7 @@ void rig_open(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max)
                                  .camera = "script",
                                  .mode = { codec, 640, 480, 15000 },
                                  .frame_max = frame_max,
-                                 .reel_bytes = frame_max * 16 };
+                                 .reel_bytes = frame_max * 16, .multicast = { .group = group } };
     const bmb_addr loopback = { .family = 4, .ip = { 127, 0, 0, 1 } };
     r->outlets[0] = (bmb_outlet_config){ .kind = BMB_OUTLET_HTTP, .listen = loopback };
     r->outlets[1] = (bmb_outlet_config){ .kind = BMB_OUTLET_RTSP, .listen = loopback };
@@ -135,7 +140,7 @@ void rig_open(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max)
     r->config.feeds = &r->feed;
     r->config.feed_count = 1;
     r->config.outlets = r->outlets;
-    r->config.outlet_count = 1;
+    r->config.outlet_count = 2;
     r->config.viewers = viewers;
     bmb_fault fault;
     if (bmb_budget_of(&r->config, &r->budget, &fault) != BMB_OK) abort();
@@ -189,6 +194,20 @@ int dial(uint16_t port)
     int fd = socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
     if (connect(fd, (const struct sockaddr *)&to, sizeof to) != 0) abort();
     return fd;
+}
+
+void pairs(int *out, drain *d, int count)
+{
+    bmb_linux *self;
+    bmb_port port;
+    bmb_sock listener;
+    bmb_addr at = { .family = 4, .ip = { 127, 0, 0, 1 } }, bound, peer;
+    if (bmb_linux_create(&self, &port) != BMB_OK || port.net.listen(port.ctx, &at, &listener, &bound) != BMB_OK)
+        abort();
+    for (int i = 0; i < count; i++) {
+        drain_add(d, dial(bound.port));
+        while (port.net.accept(port.ctx, listener, &out[i], &peer) == BMB_AGAIN) usleep(100);
+    }
 }
 
 uint64_t thread_cpu_ns(void)

@@ -47,6 +47,8 @@ typedef struct rig {
 } rig;
 
 void rig_open(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max);
+/* The same, with a multicast group. */
+void rig_open_group(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max, bmb_addr group);
 void rig_close(rig *r);
 /* Hands a frame in, stamped now; the device takes it with its next step. */
 void rig_frame(rig *r, const uint8_t *data, size_t size, bool key);
@@ -55,6 +57,8 @@ void rig_run(rig *r, uint64_t us);
 uint64_t rig_sent(const rig *r);
 
 int dial(uint16_t port);
+/* Connected TCP pairs over loopback, set up as accepted viewers are; the far ends are drained. */
+void pairs(int *out, drain *d, int count);
 uint64_t thread_cpu_ns(void);
 int by_value(const void *a, const void *b);
 double median(double *values, size_t count);
@@ -63,6 +67,8 @@ double median(double *values, size_t count);
 void result(const char *name, const char *unit, double ours, double floor, double limit);
 
 void bench_http(void);
+void bench_rtp(void);
+void bench_first_picture(const char *command);
 void bench_start(const char *command);
 
 #endif
