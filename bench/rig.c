@@ -9,6 +9,7 @@
 #include <time.h>
 #include <unistd.h>
 
+/* Waits on all sockets as receivers do. */
 static void *drain_run(void *arg)
 {
     drain *d = (drain *)arg;
@@ -28,14 +29,14 @@ static void *drain_run(void *arg)
 void drain_start(drain *d)
 {
     memset(d, 0, sizeof *d);
-    d->epoll = epoll_create1(0);
+    d->epoll = epoll_create1(EPOLL_CLOEXEC);
     pthread_create(&d->thread, NULL, drain_run, d);
 }
 
 void drain_add(drain *d, int fd)
 {
     struct epoll_event e = { .events = EPOLLIN, .data.fd = fd };
-    epoll_ctl(d->epoll, EPOLL_CTL_ADD, fd, &e);
+    if (epoll_ctl(d->epoll, EPOLL_CTL_ADD, fd, &e) != 0) abort();
 }
 
 void drain_stop(drain *d)
@@ -108,6 +109,16 @@ static void camera_release(void *ctx, size_t index, uintptr_t cookie)
     (void)cookie;
 }
 
+static rig *opened; /* whose connections are being accepted */
+static bmb_err (*real_accept)(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr *peer);
+
+static bmb_err note_accepted(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr *peer)
+{
+    bmb_err err = real_accept(ctx, listener, out, peer);
+    if (err == BMB_OK && opened->accepted_count < RIG_SOCKS) opened->accepted[opened->accepted_count++] = *out;
+    return err;
+}
+
 void rig_open(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max)
 {
     rig_open_group(r, codec, viewers, frame_max, (bmb_addr){ .family = 0 });
@@ -119,6 +130,9 @@ void rig_open_group(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_ma
     pthread_mutex_init(&r->camera.lock, NULL);
     r->camera.codec = codec;
     if (bmb_linux_create(&r->linux_port, &r->port) != BMB_OK) abort();
+    opened = r; /* the rig opened last is the one that is dialled */
+    real_accept = r->port.net.accept;
+    r->port.net.accept = note_accepted;
     r->port.log = NULL;
     r->port.cameras = (bmb_cameras){ .ctx = &r->camera,
                                      .count = camera_count,
@@ -131,7 +145,7 @@ void rig_open_group(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_ma
                                  .camera = "script",
                                  .mode = { codec, 640, 480, 15000 },
                                  .frame_max = frame_max,
-                                 .reel_bytes = frame_max * 16, .multicast = { .group = group } };
+                                 .reel_bytes = frame_max * 8, .multicast = { .group = group } };
     const bmb_addr loopback = { .family = 4, .ip = { 127, 0, 0, 1 } };
     r->outlets[0] = (bmb_outlet_config){ .kind = BMB_OUTLET_HTTP, .listen = loopback };
     r->outlets[1] = (bmb_outlet_config){ .kind = BMB_OUTLET_RTSP, .listen = loopback };
@@ -196,20 +210,6 @@ int dial(uint16_t port)
     return fd;
 }
 
-void pairs(int *out, drain *d, int count)
-{
-    bmb_linux *self;
-    bmb_port port;
-    bmb_sock listener;
-    bmb_addr at = { .family = 4, .ip = { 127, 0, 0, 1 } }, bound, peer;
-    if (bmb_linux_create(&self, &port) != BMB_OK || port.net.listen(port.ctx, &at, &listener, &bound) != BMB_OK)
-        abort();
-    for (int i = 0; i < count; i++) {
-        drain_add(d, dial(bound.port));
-        while (port.net.accept(port.ctx, listener, &out[i], &peer) == BMB_AGAIN) usleep(100);
-    }
-}
-
 uint64_t thread_cpu_ns(void)
 {
     struct timespec t;
@@ -223,8 +223,10 @@ int by_value(const void *a, const void *b)
     return x < y ? -1 : x > y;
 }
 
-double median(double *values, size_t count)
+double median(const double *values, size_t count)
 {
-    qsort(values, count, sizeof *values, by_value);
-    return count % 2 != 0 ? values[count / 2] : (values[count / 2 - 1] + values[count / 2]) / 2;
+    double sorted[TURNS_MOST];
+    memcpy(sorted, values, count * sizeof *sorted);
+    qsort(sorted, count, sizeof *sorted, by_value);
+    return count % 2 != 0 ? sorted[count / 2] : (sorted[count / 2 - 1] + sorted[count / 2]) / 2;
 }

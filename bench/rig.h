@@ -10,6 +10,7 @@
 #include "bambino/linux.h"
 
 #define RIG_SOCKS 128
+#define TURNS_MOST 200
 
 /* A thread that reads everything that arrives at some sockets and counts the bytes. */
 typedef struct drain {
@@ -44,6 +45,9 @@ typedef struct rig {
     void *memory;
     bmb_device *device;
     uint16_t http, rtsp;
+    int accepted[RIG_SOCKS]; /* the device's ends of its connections: a bare loop writes to those of a rig that it
+                                does not step, so that both loops use connections with the same past */
+    unsigned accepted_count;
 } rig;
 
 void rig_open(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max);
@@ -57,17 +61,20 @@ void rig_run(rig *r, uint64_t us);
 uint64_t rig_sent(const rig *r);
 
 int dial(uint16_t port);
-/* Connected TCP pairs over loopback, set up as accepted viewers are; the far ends are drained. */
-void pairs(int *out, drain *d, int count);
 uint64_t thread_cpu_ns(void);
 int by_value(const void *a, const void *b);
-double median(double *values, size_t count);
+double median(const double *values, size_t count); /* at most TURNS_MOST */
 
 /* A row of the table. limit: what ratio (or, without a floor, ours) must not exceed. */
+/* Turns of ours and the floor, one after the other: the ratio is the median of the pairs', so that a machine that is fast
+ * in one second and slow in the next is so for both. */
+void result_of_turns(const char *name, const char *unit, const double *ours, const double *floor, size_t turns, double limit);
 void result(const char *name, const char *unit, double ours, double floor, double limit);
 
 void bench_http(void);
-void bench_rtp(void);
+void bench_udp(void);
+void bench_interleaved(void);
+void bench_multicast(void);
 void bench_first_picture(const char *command);
 void bench_start(const char *command);
 

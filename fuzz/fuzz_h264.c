@@ -13,10 +13,10 @@ static void frame_it(const uint8_t *data, size_t size, bmb_h264_facts *facts)
     size_t bytes = 0;
     while (!cursor.end) {
         bmb_gather_clear(&g);
-        while (!cursor.end && bmb_framer_rtp_h264.next(&state, &frame, &cursor, &g)) continue;
+        bmb_framer_rtp_h264.fill(&state, &frame, &cursor, &g, BMB_GATHER_PIECES);
         if (g.piece_count == 0) abort();
         for (size_t i = 0; i < g.piece_count; i++)
-            if (g.sizes[i] > 260) abort();
+            if (g.packets[i].size > 260) abort();
         for (size_t i = 0; i < g.slice_count; i++)
             for (size_t k = 0; k < g.slices[i].size; k++) bytes += ((const uint8_t *)g.slices[i].data)[k];
     }

@@ -17,7 +17,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     size_t scan = 0;
     while (!cursor.end) {
         bmb_gather_clear(&g);
-        while (!cursor.end && bmb_framer_rtp_jpeg.next(&state, &frame, &cursor, &g)) continue;
+        bmb_framer_rtp_jpeg.fill(&state, &frame, &cursor, &g, BMB_GATHER_PIECES);
         for (size_t i = 0; i < g.slice_count; i++)
             for (size_t k = 0; k < g.slices[i].size; k++) scan += ((const uint8_t *)g.slices[i].data)[k];
     }

@@ -51,7 +51,8 @@ typedef struct bmb_ready {
 /* One datagram as a few slices. */
 typedef struct bmb_packet {
     const bmb_slice *slices;
-    size_t count; /* slices of this packet */
+    uint32_t count; /* slices of this packet */
+    uint32_t size;  /* bytes of all of them */
 } bmb_packet;
 
 typedef struct bmb_udp_options {

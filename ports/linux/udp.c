@@ -19,20 +19,13 @@
 #define SLICES_MOST 256
 #define DELIVERY_CLASS 0x88 /* DSCP AF41, interactive video (RFC 4594) */
 
-static size_t packet_size(const bmb_packet *p)
-{
-    size_t size = 0;
-    for (size_t i = 0; i < p->count; i++) size += p->slices[i].size;
-    return size;
-}
-
 /* How many packets from the first on may go as segments of one: all as large as the first, the last may be smaller. */
 static size_t run_of(const bmb_packet *packets, size_t count, size_t *segment, size_t *slices)
 {
-    size_t total = *segment = packet_size(&packets[0]), n = 1;
+    size_t total = *segment = packets[0].size, n = 1;
     *slices = packets[0].count;
     while (n < count && n < SEGMENTS_MOST) {
-        size_t size = packet_size(&packets[n]);
+        size_t size = packets[n].size;
         if (size > *segment || total + size > SEGMENTED_MOST || *slices + packets[n].count > SLICES_MOST) break;
         total += size;
         *slices += packets[n++].count;
@@ -41,18 +34,31 @@ static size_t run_of(const bmb_packet *packets, size_t count, size_t *segment, s
     return n;
 }
 
+/* The slices of several packets as one run; where they do not follow each other in memory, a copy of their list. */
+static const struct iovec *slices_of(const bmb_packet *packets, size_t count, struct iovec *copy, size_t *total)
+{
+    bool together = true;
+    *total = packets[0].count;
+    for (size_t i = 1; i < count; i++) {
+        together = together && packets[i].slices == packets[0].slices + *total;
+        *total += packets[i].count;
+    }
+    if (together) return (const struct iovec *)(const void *)packets[0].slices;
+    for (size_t i = 0, n = 0; i < count; n += packets[i++].count)
+        memcpy(copy + n, packets[i].slices, packets[i].count * sizeof *copy);
+    return copy;
+}
+
 static ssize_t send_segments(int fd, struct sockaddr_storage *to, socklen_t to_size, const bmb_packet *packets,
                              size_t count, size_t segment)
 {
-    struct iovec iov[SLICES_MOST];
+    struct iovec copy[SLICES_MOST];
     union {
         char bytes[CMSG_SPACE(sizeof(uint16_t))];
         struct cmsghdr align;
-    } control = { .bytes = { 0 } };
-    struct msghdr m = { .msg_name = to, .msg_namelen = to_size, .msg_iov = iov };
-    for (size_t i = 0; i < count; i++)
-        for (size_t k = 0; k < packets[i].count; k++)
-            iov[m.msg_iovlen++] = (struct iovec){ (void *)(uintptr_t)packets[i].slices[k].data, packets[i].slices[k].size };
+    } control;
+    struct msghdr m = { .msg_name = to, .msg_namelen = to_size };
+    m.msg_iov = (struct iovec *)(uintptr_t)slices_of(packets, count, copy, &m.msg_iovlen);
     if (count > 1) {
         m.msg_control = control.bytes;
         m.msg_controllen = sizeof control.bytes;

@@ -39,6 +39,18 @@ void bmb_put_u24(bmb_writer *w, uint32_t v);
 void bmb_put_u32(bmb_writer *w, uint32_t v);
 void bmb_put_bytes(bmb_writer *w, const void *data, size_t n);
 
+/* Big-endian stores at a place that is known to have room: for headers of a fixed size. */
+static inline void bmb_store_u16(uint8_t *at, uint16_t v)
+{
+    at[0] = (uint8_t)(v >> 8);
+    at[1] = (uint8_t)v;
+}
+static inline void bmb_store_u32(uint8_t *at, uint32_t v)
+{
+    bmb_store_u16(at, (uint16_t)(v >> 16));
+    bmb_store_u16(at + 2, (uint16_t)v);
+}
+
 /* Text, without stdio. */
 void bmb_put_str(bmb_writer *w, const char *text);
 void bmb_put_dec(bmb_writer *w, uint64_t v);

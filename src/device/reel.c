@@ -134,6 +134,8 @@ void bmb_reel_abandon(bmb_reel *reel, bmb_frame *frame)
 bmb_frame *bmb_reel_after(const bmb_reel *reel, uint32_t seq)
 {
     bmb_frame *found = NULL;
+    if (reel->newest != NULL && (int32_t)(reel->newest->seq - seq) <= 1) /* as for all who keep up */
+        return reel->newest->seq == seq + 1 ? reel->newest : NULL;
     for (uint16_t i = 0; i < reel->count; i++) {
         bmb_frame *f = &reel->frames[i];
         if (f->live && (int32_t)(f->seq - seq) > 0 && (found == NULL || (int32_t)(f->seq - found->seq) < 0)) found = f;

@@ -150,7 +150,7 @@ static void send_report(bmb_device *d, const bmb_viewer *v, bool bye, bmb_sock s
     bmb_writer w = bmb_writer_of(text, sizeof text);
     put_report(d, v, bye, &w);
     const bmb_slice slice = { text, bmb_written(&w) };
-    const bmb_packet packet = { &slice, 1 };
+    const bmb_packet packet = { &slice, 1, (uint32_t)slice.size };
     (void)d->port->net.udp_send(d->port->ctx, sock, to, &packet, 1, &taken);
 }
 

@@ -152,7 +152,7 @@ static void settle(bmb_viewer *v, const bmb_gather *g, const bmb_cursor *after, 
         return;
     }
     size_t piece = 0;
-    while (taken >= g->sizes[piece]) taken -= g->sizes[piece++];
+    while (taken >= g->packets[piece].size) taken -= g->packets[piece++].size;
     v->cursor = g->starts[piece];
     v->taken = (uint32_t)taken;
 }
@@ -161,7 +161,7 @@ static bmb_cursor gather(const bmb_viewer *v, bmb_gather *g, size_t most)
 {
     bmb_cursor after = v->cursor;
     bmb_gather_clear(g);
-    while (!after.end && g->piece_count < most && v->framer->next(&v->state, v->frame, &after, g)) continue;
+    v->framer->fill(&v->state, v->frame, &after, g, most);
     return after;
 }
 
@@ -231,7 +231,7 @@ static bmb_err send_burst(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb
     size_t burst = burst_of(v, &pause), taken = 0, bytes = 0;
     bmb_cursor after = gather(v, g, burst);
     bmb_err err = d->port->net.udp_send(d->port->ctx, sock, to, g->packets, g->piece_count, &taken);
-    for (size_t i = 0; i < taken; i++) bytes += g->sizes[i];
+    for (size_t i = 0; i < taken; i++) bytes += g->packets[i].size;
     count_bytes(d, v, bytes);
     v->cursor = taken < g->piece_count ? g->starts[taken] : after;
     if (err != BMB_OK && err != BMB_AGAIN) { /* the network refuses; the session lives as long as its peer does */

@@ -1,8 +1,8 @@
 /* Framers turn frames into the bytes of one wire format, piece by piece, copying no payload.
  *
- * A piece is what the format cannot split: one packet of a datagram format, one run of a stream format. `next` appends
- * the piece at the cursor to a gather, as slices of the frame and of short headers in the gather's scratch memory, and
- * moves the cursor behind it. The same cursor always gives the same bytes, so a piece that a link took only in part
+ * A piece is what the format cannot split: one packet of a datagram format, one run of a stream format. `fill` appends
+ * pieces from the cursor on to a gather, as slices of the frame and of short headers in the gather's scratch memory, and
+ * moves the cursor behind them. The same cursor always gives the same bytes, so a piece that a link took only in part
  * needs no buffer: it is made again and its first bytes left out.
  */
 #ifndef BMB_WIRE_FRAMER_H
@@ -29,7 +29,6 @@ typedef struct bmb_gather {
     bmb_slice slices[BMB_GATHER_SLICES];
     bmb_packet packets[BMB_GATHER_PIECES];
     bmb_cursor starts[BMB_GATHER_PIECES]; /* where each piece begins */
-    uint32_t sizes[BMB_GATHER_PIECES];    /* its bytes */
     uint8_t scratch[BMB_GATHER_SCRATCH];
     size_t slice_count, piece_count, scratch_used, bytes;
 } bmb_gather;
@@ -50,21 +49,51 @@ typedef struct bmb_stream_state {
 
 typedef struct bmb_framer {
     const char *name;
-    /* Appends the piece at *cursor and moves the cursor. false: the gather has no room for it, nothing was done. Must
-     * not be called at the end. */
-    bool (*next)(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather);
+    /* Appends pieces from *cursor on until the frame ends, the gather has no room for one more, or it holds `most`, and
+     * moves the cursor behind them; at least one when the gather was empty. Must not be called at the end. */
+    void (*fill)(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather,
+                 size_t most);
     /* The frame was sent as far as *cursor, normally its end: moves the state on. NULL: no state. */
     void (*done)(bmb_stream_state *state, const bmb_cursor *cursor);
 } bmb_framer;
 
-void bmb_gather_clear(bmb_gather *gather);
+/* These run for every packet of every viewer, hence inline. */
+static inline void bmb_gather_clear(bmb_gather *gather)
+{
+    gather->slice_count = gather->piece_count = gather->scratch_used = gather->bytes = 0;
+}
+
 /* Room for one more piece of so many slices and scratch bytes? */
-bool bmb_gather_fits(const bmb_gather *gather, size_t slices, size_t scratch);
+static inline bool bmb_gather_fits(const bmb_gather *gather, size_t slices, size_t scratch)
+{
+    return gather->piece_count < BMB_GATHER_PIECES && BMB_GATHER_SLICES - gather->slice_count >= slices &&
+           BMB_GATHER_SCRATCH - gather->scratch_used >= scratch;
+}
+
 /* Begins a piece; then any number of slices; bmb_gather_fits must have said yes. */
-void bmb_gather_begin(bmb_gather *gather, const bmb_cursor *start);
-void bmb_gather_slice(bmb_gather *gather, const void *data, size_t size);
-/* Scratch memory for a header of at most `room` bytes; bmb_gather_slice commits what was written. */
-uint8_t *bmb_gather_scratch(bmb_gather *gather, size_t room);
+static inline void bmb_gather_begin(bmb_gather *gather, const bmb_cursor *start)
+{
+    size_t i = gather->piece_count++;
+    gather->starts[i] = *start;
+    gather->packets[i] = (bmb_packet){ .slices = gather->slices + gather->slice_count, .count = 0, .size = 0 };
+}
+
+/* Scratch memory for a header of `room` bytes; bmb_gather_slice commits what was written. */
+static inline uint8_t *bmb_gather_scratch(bmb_gather *gather, size_t room)
+{
+    uint8_t *here = gather->scratch + gather->scratch_used;
+    gather->scratch_used += room;
+    return here;
+}
+
+static inline void bmb_gather_slice(bmb_gather *gather, const void *data, size_t size)
+{
+    size_t piece = gather->piece_count - 1;
+    gather->slices[gather->slice_count++] = (bmb_slice){ .data = data, .size = size };
+    gather->packets[piece].count++;
+    gather->packets[piece].size += (uint32_t)size;
+    gather->bytes += size;
+}
 
 /* Formats. */
 extern const bmb_framer bmb_framer_multipart; /* JPEG parts of multipart/x-mixed-replace, see multipart.c */

@@ -9,10 +9,12 @@
 #define HEAD_MAX 192u
 static const char tail[] = "\r\n--" BMB_MULTIPART_BOUNDARY "\r\n";
 
-static bool next(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather)
+static void fill(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather,
+                 size_t most)
 {
+    (void)most; /* one piece is the whole */
     (void)state;
-    if (!bmb_gather_fits(gather, 3, HEAD_MAX)) return false;
+    if (!bmb_gather_fits(gather, 3, HEAD_MAX)) return;
     bmb_gather_begin(gather, cursor);
     bmb_writer w = bmb_writer_of(bmb_gather_scratch(gather, HEAD_MAX), HEAD_MAX);
     bmb_put_str(&w, "Content-Type: image/jpeg\r\nContent-Length: ");
@@ -26,7 +28,6 @@ static bool next(const bmb_stream_state *state, const bmb_frame *frame, bmb_curs
     bmb_gather_slice(gather, frame->data, frame->size);
     bmb_gather_slice(gather, tail, sizeof tail - 1);
     cursor->end = true;
-    return true;
 }
 
-const bmb_framer bmb_framer_multipart = { .name = "multipart", .next = next, .done = NULL };
+const bmb_framer bmb_framer_multipart = { .name = "multipart", .fill = fill, .done = NULL };

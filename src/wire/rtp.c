@@ -12,18 +12,27 @@ static size_t prefix_of(const bmb_stream_state *state)
     return state->interleaved ? BMB_RTP_INTERLEAVED : 0;
 }
 
+void bmb_rtp_write_header(const bmb_stream_state *state, const bmb_frame *frame, uint8_t *out)
+{
+    if (state->interleaved) {
+        out[0] = '$';
+        out[1] = state->channel;
+        out += BMB_RTP_INTERLEAVED;
+    }
+    out[0] = 0x80; /* version 2 */
+    out[1] = state->payload_type;
+    bmb_store_u32(out + 4, state->time_offset + bmb_rtp_time(frame->capture_us));
+    bmb_store_u32(out + 8, state->ssrc);
+}
+
 uint8_t *bmb_rtp_begin(const bmb_stream_state *state, const bmb_frame *frame, const bmb_cursor *cursor,
                        bmb_gather *gather, size_t more)
 {
     size_t prefix = prefix_of(state);
     bmb_gather_begin(gather, cursor);
     uint8_t *head = bmb_gather_scratch(gather, prefix + BMB_RTP_HEADER + more);
-    bmb_writer w = bmb_writer_of(head + prefix, BMB_RTP_HEADER);
-    bmb_put_u8(&w, 0x80); /* version 2 */
-    bmb_put_u8(&w, state->payload_type);
-    bmb_put_u16(&w, (uint16_t)(state->next_seq + cursor->pieces));
-    bmb_put_u32(&w, state->time_offset + bmb_rtp_time(frame->capture_us));
-    bmb_put_u32(&w, state->ssrc);
+    bmb_rtp_write_header(state, frame, head);
+    bmb_rtp_number(state, cursor, head, 0);
     return head + prefix + BMB_RTP_HEADER;
 }
 
@@ -32,12 +41,7 @@ void bmb_rtp_header_done(const bmb_stream_state *state, bmb_gather *gather, size
     size_t prefix = prefix_of(state), size = prefix + BMB_RTP_HEADER + more;
     uint8_t *head = gather->scratch + gather->scratch_used - size;
     if (marker) head[prefix + 1] |= 0x80;
-    if (state->interleaved) {
-        bmb_writer w = bmb_writer_of(head, prefix);
-        bmb_put_u8(&w, '$');
-        bmb_put_u8(&w, state->channel);
-        bmb_put_u16(&w, (uint16_t)(BMB_RTP_HEADER + more + payload));
-    }
+    if (prefix > 0) bmb_store_u16(head + 2, (uint16_t)(BMB_RTP_HEADER + more + payload));
     bmb_gather_slice(gather, head, size);
 }
 

@@ -2,6 +2,7 @@
 #ifndef BMB_WIRE_RTP_H
 #define BMB_WIRE_RTP_H
 
+#include "base/bytes.h"
 #include "wire/framer.h"
 #include "wire/jpeg.h"
 
@@ -16,6 +17,20 @@ extern const bmb_framer bmb_framer_rtp_jpeg; /* RFC 2435 */
 
 /* The 90 kHz time of an instant on the port's clock, before the stream's offset. */
 uint32_t bmb_rtp_time(uint64_t us);
+
+/* The largest header of a fragment: interleaving, RTP, and two bytes of payload header, rounded up to words. */
+#define BMB_RTP_HEADER_MOST 20u
+
+/* Writes interleaving (where the stream has it) and RTP header at `out`, but for what differs from packet to packet. */
+void bmb_rtp_write_header(const bmb_stream_state *state, const bmb_frame *frame, uint8_t *out);
+
+/* Fills that in: the sequence number, and the length for the interleaving. size: RTP header and all behind it. */
+static inline void bmb_rtp_number(const bmb_stream_state *state, const bmb_cursor *cursor, uint8_t *head, size_t size)
+{
+    size_t prefix = state->interleaved ? BMB_RTP_INTERLEAVED : 0;
+    bmb_store_u16(head + prefix + 2, (uint16_t)(state->next_seq + cursor->pieces));
+    if (prefix > 0) bmb_store_u16(head + 2, (uint16_t)size);
+}
 
 /* Begins a packet: a piece whose first slice holds the interleaving (where the stream has it) and the RTP header; `more`
  * bytes of payload header may be written at the returned place. Complete it with bmb_rtp_header_done. */

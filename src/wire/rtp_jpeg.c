@@ -108,7 +108,7 @@ void bmb_jpeg_facts_of(const uint8_t *data, const bmb_jpeg *j, bmb_jpeg_facts *o
 }
 
 /* cursor->at: bytes of the scan that went before. */
-static bool next(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather)
+static bool put_packet(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather)
 {
     const bmb_jpeg_facts *f = (const bmb_jpeg_facts *)frame->facts;
     bool first = cursor->at == 0, restart = f->type >= TYPE_RESTART;
@@ -142,4 +142,10 @@ static bool next(const bmb_stream_state *state, const bmb_frame *frame, bmb_curs
     return true;
 }
 
-const bmb_framer bmb_framer_rtp_jpeg = { .name = "rtp-jpeg", .next = next, .done = bmb_rtp_done };
+static void fill(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather,
+                 size_t most)
+{
+    while (!cursor->end && gather->piece_count < most && put_packet(state, frame, cursor, gather)) continue;
+}
+
+const bmb_framer bmb_framer_rtp_jpeg = { .name = "rtp-jpeg", .fill = fill, .done = bmb_rtp_done };

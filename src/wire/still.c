@@ -4,9 +4,11 @@
 
 #define HEAD_MAX 320u
 
-static bool next(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather)
+static void fill(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather,
+                 size_t most)
 {
-    if (!bmb_gather_fits(gather, 2, HEAD_MAX)) return false;
+    (void)most; /* one piece is the whole */
+    if (!bmb_gather_fits(gather, 2, HEAD_MAX)) return;
     bmb_gather_begin(gather, cursor);
     bmb_writer w = bmb_writer_of(bmb_gather_scratch(gather, HEAD_MAX), HEAD_MAX);
     bmb_put_str(&w, "HTTP/1.1 200 OK\r\nContent-Type: image/jpeg\r\nContent-Length: ");
@@ -20,7 +22,6 @@ static bool next(const bmb_stream_state *state, const bmb_frame *frame, bmb_curs
     bmb_gather_slice(gather, w.start, bmb_written(&w));
     if (!state->head_only) bmb_gather_slice(gather, frame->data, frame->size);
     cursor->end = true;
-    return true;
 }
 
-const bmb_framer bmb_framer_still = { .name = "still", .next = next, .done = NULL };
+const bmb_framer bmb_framer_still = { .name = "still", .fill = fill, .done = NULL };

@@ -18,7 +18,7 @@ static size_t packet_of(size_t i, uint8_t *out)
         memcpy(out + n, g.packets[i].slices[k].data, g.packets[i].slices[k].size);
         n += g.packets[i].slices[k].size;
     }
-    assert_int_equal(n, g.sizes[i]);
+    assert_int_equal(n, g.packets[i].size);
     return n;
 }
 
@@ -82,7 +82,7 @@ static void transmit(const bmb_framer *framer, bmb_stream_state *s, const bmb_fr
     memset(r, 0, sizeof *r);
     while (!cursor.end) {
         bmb_gather_clear(&g);
-        while (!cursor.end && framer->next(s, frame, &cursor, &g)) continue;
+        framer->fill(s, frame, &cursor, &g, BMB_GATHER_PIECES);
         assert_true(g.piece_count > 0);
         for (size_t i = 0; i < g.piece_count; i++) {
             size_t size = packet_of(i, p), at = s->interleaved ? 4 : 0;
@@ -159,7 +159,8 @@ static void parameter_sets_share_a_packet(void **state)
     uint8_t p[100];
     bmb_cursor cursor = { 0 };
     bmb_gather_clear(&g);
-    assert_true(bmb_framer_rtp_h264.next(&s, &f, &cursor, &g));
+    bmb_framer_rtp_h264.fill(&s, &f, &cursor, &g, 1);
+    assert_int_equal(g.piece_count, 1);
     packet_of(0, p);
     assert_int_equal(p[12], 0x60 | 24); /* the higher importance of the two, STAP-A */
 }
@@ -176,8 +177,9 @@ static void fragments_have_one_size(void **state)
     const bmb_stream_state s = { .payload_max = 1400, .payload_type = 96 };
     bmb_cursor cursor = { 0 };
     bmb_gather_clear(&g);
-    while (!cursor.end) assert_true(bmb_framer_rtp_h264.next(&s, &f, &cursor, &g));
-    for (size_t i = 0; i + 1 < g.piece_count; i++) assert_int_equal(g.sizes[i], 1400);
+    bmb_framer_rtp_h264.fill(&s, &f, &cursor, &g, BMB_GATHER_PIECES);
+    assert_true(cursor.end);
+    for (size_t i = 0; i + 1 < g.piece_count; i++) assert_int_equal(g.packets[i].size, 1400);
     for (size_t i = 0; i < g.slice_count; i++) /* the payload is the frame's own memory */
         if (g.slices[i].size > 100) assert_true((const uint8_t *)g.slices[i].data > au && (const uint8_t *)g.slices[i].data < au + size);
 }
