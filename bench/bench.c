@@ -1,5 +1,5 @@
-/* bench [OUT.json [PART]]: measures what the library does against the least that any program could do, prints a table, and
- * writes the same as JSON. Nothing here fails a build: figures are for reading. */
+/* bench [OUT.json [PART]]: measures what the library does against the least that any program could do, prints a table,
+ * and writes the same as JSON. Nothing here fails a build: figures are for reading. */
 #include <stdio.h>
 #include <string.h>
 
@@ -36,7 +36,8 @@ void result(const char *name, const char *unit, double ours, double floor, doubl
     add(name, unit, ours, floor, floor > 0 ? ours / floor : 0, limit);
 }
 
-void result_of_turns(const char *name, const char *unit, const double *ours, const double *floor, size_t turns, double limit)
+void result_of_turns(const char *name, const char *unit, const double *ours, const double *floor, size_t turns,
+                     double limit)
 {
     double ratios[TURNS_MOST];
     for (size_t i = 0; i < turns; i++) ratios[i] = ours[i] / floor[i];

@@ -145,7 +145,8 @@ void rig_open_group(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_ma
                                  .camera = "script",
                                  .mode = { codec, 640, 480, 15000 },
                                  .frame_max = frame_max,
-                                 .reel_bytes = frame_max * 8, .multicast = { .group = group } };
+                                 .reel_bytes = frame_max * 8,
+                                 .multicast = { .group = group } };
     const bmb_addr loopback = { .family = 4, .ip = { 127, 0, 0, 1 } };
     r->outlets[0] = (bmb_outlet_config){ .kind = BMB_OUTLET_HTTP, .listen = loopback };
     r->outlets[1] = (bmb_outlet_config){ .kind = BMB_OUTLET_RTSP, .listen = loopback };

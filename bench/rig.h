@@ -66,9 +66,10 @@ int by_value(const void *a, const void *b);
 double median(const double *values, size_t count); /* at most TURNS_MOST */
 
 /* A row of the table. limit: what ratio (or, without a floor, ours) must not exceed. */
-/* Turns of ours and the floor, one after the other: the ratio is the median of the pairs', so that a machine that is fast
- * in one second and slow in the next is so for both. */
-void result_of_turns(const char *name, const char *unit, const double *ours, const double *floor, size_t turns, double limit);
+/* Turns of ours and the floor, one after the other: the ratio is the median of the pairs', so that a machine that is
+ * fast in one second and slow in the next is so for both. */
+void result_of_turns(const char *name, const char *unit, const double *ours, const double *floor, size_t turns,
+                     double limit);
 void result(const char *name, const char *unit, double ours, double floor, double limit);
 
 void bench_http(void);

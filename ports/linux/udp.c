@@ -1,5 +1,5 @@
-/* UDP: the packets of a frame leave through segmentation offload where the kernel has it (one call, one walk through the
- * network stack, for up to 64 packets of the same size), else with sendmmsg, else one by one. */
+/* UDP: the packets of a frame leave through segmentation offload where the kernel has it (one call, one walk through
+ * the network stack, for up to 64 packets of the same size), else with sendmmsg, else one by one. */
 #include <errno.h>
 #include <netinet/in.h>
 #include <netinet/ip.h>
@@ -14,7 +14,7 @@
 #ifndef UDP_SEGMENT
 #define UDP_SEGMENT 103 /* linux/udp.h */
 #endif
-#define SEGMENTS_MOST 64  /* UDP_MAX_SEGMENTS of every kernel that has it */
+#define SEGMENTS_MOST 64      /* UDP_MAX_SEGMENTS of every kernel that has it */
 #define SEGMENTED_MOST 65000u /* bytes of one such call: an IP datagram's bound */
 #define SLICES_MOST 256
 #define DELIVERY_CLASS 0x88 /* DSCP AF41, interactive video (RFC 4594) */
@@ -76,7 +76,8 @@ static bmb_err send_single(int fd, struct sockaddr_storage *to, socklen_t to_siz
                            size_t count, size_t *taken)
 {
     for (; *taken < count; ++*taken) {
-        struct msghdr m = { .msg_name = to, .msg_namelen = to_size,
+        struct msghdr m = { .msg_name = to,
+                            .msg_namelen = to_size,
                             .msg_iov = (struct iovec *)(uintptr_t)packets[*taken].slices,
                             .msg_iovlen = packets[*taken].count };
         if (sendmsg(fd, &m, MSG_NOSIGNAL) < 0) return bmb_linux_errno(errno);
@@ -92,7 +93,8 @@ static bmb_err send_many(bmb_linux *self, int fd, struct sockaddr_storage *to, s
         unsigned n = 0;
         for (; n < SEGMENTS_MOST && *taken + n < count; n++) {
             const bmb_packet *p = &packets[*taken + n];
-            m[n] = (struct mmsghdr){ .msg_hdr = { .msg_name = to, .msg_namelen = to_size,
+            m[n] = (struct mmsghdr){ .msg_hdr = { .msg_name = to,
+                                                  .msg_namelen = to_size,
                                                   .msg_iov = (struct iovec *)(uintptr_t)p->slices,
                                                   .msg_iovlen = p->count } };
         }

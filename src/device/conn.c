@@ -94,12 +94,10 @@ void bmb_conn_accept(bmb_device *d, bmb_outlet *outlet)
 void bmb_viewer_event(bmb_device *d, const bmb_feed *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
                       int64_t value, int64_t extra)
 {
-    bmb_log(d->port, &(bmb_event){ .level = level,
-                                   .code = code,
-                                   .feed = feed->config->name,
-                                   .peer = peer,
-                                   .value = value,
-                                   .extra = extra });
+    bmb_log(
+        d->port,
+        &(bmb_event){
+            .level = level, .code = code, .feed = feed->config->name, .peer = peer, .value = value, .extra = extra });
 }
 
 void bmb_conn_close(bmb_device *d, bmb_conn *c)

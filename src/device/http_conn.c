@@ -300,9 +300,6 @@ static bool idle(const bmb_device *d, const bmb_conn *c)
     return c->state == BMB_CONN_READING && !c->http.begun;
 }
 
-const bmb_conversation bmb_http_conversation = { .open = open_conversation,
-                                                 .receive = receive,
-                                                 .flush = flush,
-                                                 .sweep = sweep,
-                                                 .closed = viewer_left,
-                                                 .idle = idle };
+const bmb_conversation bmb_http_conversation = {
+    .open = open_conversation, .receive = receive, .flush = flush, .sweep = sweep, .closed = viewer_left, .idle = idle
+};

@@ -185,13 +185,13 @@ static void setup(bmb_device *d, bmb_conn *c)
     const bmb_rtsp_parse *r = &c->rtsp;
     bmb_feed *feed = find_feed(d, r);
     bmb_session *s = r->has_session ? bmb_session_find(d, r->session) : NULL;
-    unsigned refusal = feed == NULL || !track_is_right(r)                                   ? 404
-                       : !r->track                                                          ? 459
-                       : r->has_session && s == NULL                                        ? 454
-                       : s != NULL && (s->state != BMB_SESSION_READY || s->feed != feed)    ? 455
-                       : !r->has_transport                                                  ? 400
-                       : feed->refusal != BMB_JPEG_RTP_OK                                   ? 415
-                                                                                            : 0;
+    unsigned refusal = feed == NULL || !track_is_right(r)                                ? 404
+                       : !r->track                                                       ? 459
+                       : r->has_session && s == NULL                                     ? 454
+                       : s != NULL && (s->state != BMB_SESSION_READY || s->feed != feed) ? 455
+                       : !r->has_transport                                               ? 400
+                       : feed->refusal != BMB_JPEG_RTP_OK                                ? 415
+                                                                                         : 0;
     if (refusal != 0) {
         answer_status(d, c, refusal);
         return;
@@ -425,7 +425,8 @@ static void wait_over(bmb_device *d, bmb_conn *c)
 static bool has_session(const bmb_device *d, const bmb_conn *c)
 {
     for (uint16_t i = 0; i < d->session_most && d->session_live > 0; i++)
-        if (d->sessions[i].state != BMB_SESSION_FREE && d->sessions[i].conn == (uint16_t)(c - d->conns + 1)) return true;
+        if (d->sessions[i].state != BMB_SESSION_FREE && d->sessions[i].conn == (uint16_t)(c - d->conns + 1))
+            return true;
     return false;
 }
 
@@ -487,9 +488,6 @@ static bool idle(const bmb_device *d, const bmb_conn *c)
     return c->state == BMB_CONN_READING && c->rtsp.header_size == 0 && !has_session(d, c);
 }
 
-const bmb_conversation bmb_rtsp_conversation = { .open = open_conversation,
-                                                 .receive = receive,
-                                                 .flush = flush,
-                                                 .sweep = sweep,
-                                                 .closed = closed,
-                                                 .idle = idle };
+const bmb_conversation bmb_rtsp_conversation = {
+    .open = open_conversation, .receive = receive, .flush = flush, .sweep = sweep, .closed = closed, .idle = idle
+};

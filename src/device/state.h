@@ -31,15 +31,15 @@
 #define BMB_RETRY_FIRST_MS 500u     /* first pause before a camera is started again; doubles up to … */
 #define BMB_RETRY_MOST_MS 30000u
 #define BMB_BACKLOG_LEAST 16384u /* bytes in a socket's buffer: less would cost a call per few packets */
-#define BMB_LAG_US 500000u        /* an H.264 viewer that is further behind the newest frame goes on at a key frame */
-#define BMB_KEY_PAUSE_US 500000u  /* least time between two requests for a key frame, over all viewers of a feed */
-#define BMB_BURST 16u             /* packets that leave at once: about 22 KB, what a small switch or radio buffers */
-#define BMB_BURST_GAP_US 1000u    /* least pause between bursts, the resolution of the port's wait */
-#define BMB_REPORT_US 5000000u    /* between two RTCP sender reports (RFC 3550 6.2) */
-#define BMB_DATAGRAMS 16u         /* RTCP datagrams taken in one step */
-#define BMB_TOKEN_UDP 8u          /* tokens of sockets: outlets first, then UDP sockets, then connections */
+#define BMB_LAG_US 500000u       /* an H.264 viewer that is further behind the newest frame goes on at a key frame */
+#define BMB_KEY_PAUSE_US 500000u /* least time between two requests for a key frame, over all viewers of a feed */
+#define BMB_BURST 16u            /* packets that leave at once: about 22 KB, what a small switch or radio buffers */
+#define BMB_BURST_GAP_US 1000u   /* least pause between bursts, the resolution of the port's wait */
+#define BMB_REPORT_US 5000000u   /* between two RTCP sender reports (RFC 3550 6.2) */
+#define BMB_DATAGRAMS 16u        /* RTCP datagrams taken in one step */
+#define BMB_TOKEN_UDP 8u         /* tokens of sockets: outlets first, then UDP sockets, then connections */
 #define BMB_TOKEN_CONN 16u
-#define BMB_CHUNK_ROOM 16u       /* of a tx buffer: chunk size line, line ends, separators */
+#define BMB_CHUNK_ROOM 16u /* of a tx buffer: chunk size line, line ends, separators */
 
 typedef struct bmb_feed bmb_feed;
 
@@ -51,22 +51,22 @@ typedef struct bmb_viewer {
     uint32_t taken;    /* … and how many of its bytes the link has already */
     uint32_t seq;      /* last frame sent or passed over */
     bmb_stream_state state;
-    bool once;         /* ends after one frame */
-    bool counted;      /* takes one of the places for viewers */
-    bool blocked;      /* the link takes no more just now */
-    bool slow;         /* was blocked within the last frame */
-    bool begun;        /* at least one frame was sent */
-    bool needs_key;    /* can go on at a key frame only */
+    bool once;      /* ends after one frame */
+    bool counted;   /* takes one of the places for viewers */
+    bool blocked;   /* the link takes no more just now */
+    bool slow;      /* was blocked within the last frame */
+    bool begun;     /* at least one frame was sent */
+    bool needs_key; /* can go on at a key frame only */
     uint32_t age_ms;
     uint64_t since_us, progress_us;
-    uint64_t pace_us;  /* datagrams: the next burst is due; 0: none is under way */
+    uint64_t pace_us; /* datagrams: the next burst is due; 0: none is under way */
     uint64_t sent, skipped, bytes;
     bmb_rate rate;
 } bmb_viewer;
 
 /* One sender to a multicast group, whatever the number of its viewers. */
 typedef struct bmb_group {
-    bmb_sock sock;    /* BMB_NO_SOCK: nobody watches */
+    bmb_sock sock; /* BMB_NO_SOCK: nobody watches */
     uint16_t members;
     uint64_t report_us;
     uint64_t lease_us; /* sends until then for receivers that have fetched its description; 0: no lease */
@@ -104,10 +104,10 @@ typedef enum bmb_session_state { BMB_SESSION_FREE = 0, BMB_SESSION_READY, BMB_SE
 
 /* An RTSP session: one feed over one transport. */
 typedef struct bmb_session {
-    uint8_t state; /* bmb_session_state */
-    uint8_t via;   /* bmb_transport */
+    uint8_t state;                     /* bmb_session_state */
+    uint8_t via;                       /* bmb_transport */
     uint8_t rtp_channel, rtcp_channel; /* interleaved */
-    bool reports;  /* the receiver has reported; the four below are set */
+    bool reports;                      /* the receiver has reported; the four below are set */
     uint8_t lost_256;
     uint16_t rtcp_port;
     uint16_t conn; /* index of the connection that set it up, plus 1; 0: that is gone */
@@ -149,7 +149,7 @@ typedef struct bmb_conn {
     uint64_t progress_us; /* last time that the peer took something */
     const uint8_t *body;
     size_t body_left;
-    union { /* by kind */
+    union {      /* by kind */
         struct { /* HTTP */
             bmb_http_parse http;
             bool status;    /* more pieces of the status are due */

@@ -14,7 +14,7 @@ void bmb_viewer_begin(bmb_device *d, bmb_viewer *v, bmb_feed *feed, const bmb_fr
     v->counted = counted;
     v->since_us = v->progress_us = d->now;
     v->needs_key = feed->mode.codec == BMB_CODEC_H264;
-    v->seq = feed->reel.next_seq - 1; /* what came before is passed over … */
+    v->seq = feed->reel.next_seq - 1;                                  /* what came before is passed over … */
     if (feed->reel.newest != NULL && feed->reel.newest->key) v->seq--; /* … but for a newest frame to begin with */
     bmb_rate_start(&v->rate, d->now);
     if (!counted) return;

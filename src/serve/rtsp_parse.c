@@ -139,7 +139,8 @@ static bool take_transport(span text, bmb_rtsp_transport *out)
         } else if (is(key, "mode") && !is(value, "play") && !is(value, "\"play\"")) {
             return false;
         } else if (is(key, "client_port") && out->kind != BMB_RTSP_TCP) {
-            if (!take_pair(value, UINT16_MAX, &out->rtp, &out->rtcp) || out->rtp == 0 || out->rtcp == out->rtp) return false;
+            if (!take_pair(value, UINT16_MAX, &out->rtp, &out->rtcp) || out->rtp == 0 || out->rtcp == out->rtp)
+                return false;
             out->ports = true;
         } else if (is(key, "interleaved")) {
             if (!take_pair(value, 255, &out->rtp, &out->rtcp) || out->rtp == out->rtcp) return false;

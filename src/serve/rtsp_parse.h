@@ -33,31 +33,31 @@ typedef enum bmb_rtsp_transport_kind { BMB_RTSP_UDP, BMB_RTSP_TCP, BMB_RTSP_MULT
 /* One of a client's choices, in its order of preference. */
 typedef struct bmb_rtsp_transport {
     uint8_t kind;
-    bool ports;          /* client_port or interleaved was given */
-    uint16_t rtp, rtcp;  /* client ports, or interleaved channels */
+    bool ports;         /* client_port or interleaved was given */
+    uint16_t rtp, rtcp; /* client ports, or interleaved channels */
 } bmb_rtsp_transport;
 
 typedef enum bmb_rtsp_part { BMB_RTSP_LINE, BMB_RTSP_HEADERS, BMB_RTSP_BODY, BMB_RTSP_DATA } bmb_rtsp_part;
 
 typedef struct bmb_rtsp_parse {
-    uint8_t part;        /* bmb_rtsp_part */
-    uint8_t method;      /* bmb_rtsp_method */
-    uint16_t error;      /* status to refuse with; 0: none */
+    uint8_t part;   /* bmb_rtsp_part */
+    uint8_t method; /* bmb_rtsp_method */
+    uint16_t error; /* status to refuse with; 0: none */
     uint16_t header_size;
-    uint16_t skip;       /* bytes of a body, or of interleaved data that is not for us */
+    uint16_t skip; /* bytes of a body, or of interleaved data that is not for us */
     bool complete;
-    bool long_line;      /* the rest of a line that was too long is skipped */
+    bool long_line; /* the rest of a line that was too long is skipped */
     bool has_cseq, has_session, has_transport, required;
-    bool track;          /* the address names a track */
-    bool wildcard;       /* the address is "*" */
-    bool body;           /* there was one */
+    bool track;    /* the address names a track */
+    bool wildcard; /* the address is "*" */
+    bool body;     /* there was one */
     uint8_t transport_count;
-    char cseq[11];       /* as it came, at most 10 digits, NUL-terminated */
+    char cseq[11];           /* as it came, at most 10 digits, NUL-terminated */
     char feed[BMB_NAME_MAX]; /* last parts of the address; empty: none, or too long to be a feed's */
     char track_name[8];
-    char host[64];       /* and port, as the client wrote them; empty: too long */
+    char host[64]; /* and port, as the client wrote them; empty: too long */
     char session[BMB_RTSP_SESSION_SIZE + 1];
-    char require[32];    /* what an unknown Require asked for, cut to fit */
+    char require[32]; /* what an unknown Require asked for, cut to fit */
     bmb_rtsp_transport transport[BMB_RTSP_TRANSPORTS];
 } bmb_rtsp_parse;
 
@@ -70,9 +70,9 @@ typedef struct bmb_rtsp_data {
 
 void bmb_rtsp_parse_reset(bmb_rtsp_parse *p);
 /* Consumes bytes and returns how many; the caller keeps the rest and offers it again with more behind it. `room` is the
- * size of the caller's buffer: a line or packet that can never fit in it is skipped or refused. Afterwards `complete` is
- * set (with error 0, or the status of the refusal), or out->data has a packet, or more bytes are needed. An error with
- * complete means that the bytes that follow cannot be understood: answer and close. */
+ * size of the caller's buffer: a line or packet that can never fit in it is skipped or refused. Afterwards `complete`
+ * is set (with error 0, or the status of the refusal), or out->data has a packet, or more bytes are needed. An error
+ * with complete means that the bytes that follow cannot be understood: answer and close. */
 size_t bmb_rtsp_parse_feed(bmb_rtsp_parse *p, const uint8_t *data, size_t size, size_t room, bmb_rtsp_data *out);
 
 #endif

@@ -1,9 +1,9 @@
 /* Framers turn frames into the bytes of one wire format, piece by piece, copying no payload.
  *
  * A piece is what the format cannot split: one packet of a datagram format, one run of a stream format. `fill` appends
- * pieces from the cursor on to a gather, as slices of the frame and of short headers in the gather's scratch memory, and
- * moves the cursor behind them. The same cursor always gives the same bytes, so a piece that a link took only in part
- * needs no buffer: it is made again and its first bytes left out.
+ * pieces from the cursor on to a gather, as slices of the frame and of short headers in the gather's scratch memory,
+ * and moves the cursor behind them. The same cursor always gives the same bytes, so a piece that a link took only in
+ * part needs no buffer: it is made again and its first bytes left out.
  */
 #ifndef BMB_WIRE_FRAMER_H
 #define BMB_WIRE_FRAMER_H

@@ -1,5 +1,5 @@
-/* The structure of an H.264 access unit in Annex B form (ITU-T H.264 annex B, 7.3.1, 7.3.2): where its NAL units are, and
- * what its parameter sets say. No slice is decoded.
+/* The structure of an H.264 access unit in Annex B form (ITU-T H.264 annex B, 7.3.1, 7.3.2): where its NAL units are,
+ * and what its parameter sets say. No slice is decoded.
  */
 #ifndef BMB_WIRE_H264_H
 #define BMB_WIRE_H264_H
@@ -31,9 +31,9 @@ typedef struct bmb_nal {
 /* The units that a receiver needs: delimiters and filler are left out. */
 typedef struct bmb_h264_facts {
     uint16_t count;
-    bool key;        /* an IDR picture */
-    bool picture;    /* at least one slice */
-    bool sets;       /* SPS and PPS are in it */
+    bool key;     /* an IDR picture */
+    bool picture; /* at least one slice */
+    bool sets;    /* SPS and PPS are in it */
     bmb_nal unit[BMB_H264_UNITS];
 } bmb_h264_facts;
 

@@ -8,10 +8,10 @@
 
 typedef struct bmb_rtcp_sender {
     uint32_t ssrc;
-    int64_t wall_us;   /* Unix time of this report; 0: not known, sent as 0 */
-    uint32_t rtp_time; /* the same instant in the stream's 90 kHz time, its offset included */
+    int64_t wall_us;          /* Unix time of this report; 0: not known, sent as 0 */
+    uint32_t rtp_time;        /* the same instant in the stream's 90 kHz time, its offset included */
     uint32_t packets, octets; /* since the stream began; payload octets */
-    const char *cname; /* at most 63 bytes */
+    const char *cname;        /* at most 63 bytes */
 } bmb_rtcp_sender;
 
 /* A compound packet: SR and SDES with CNAME (6.1), and BYE where the stream ends. */
@@ -21,9 +21,9 @@ void bmb_rtcp_report(bmb_writer *w, const bmb_rtcp_sender *sender, bool bye);
 typedef struct bmb_rtcp_block {
     uint32_t ssrc; /* ours */
     uint8_t lost_256;
-    int32_t lost;     /* may be negative with duplicates */
-    uint32_t highest; /* extended sequence number */
-    uint32_t jitter;  /* 90 kHz units */
+    int32_t lost;                /* may be negative with duplicates */
+    uint32_t highest;            /* extended sequence number */
+    uint32_t jitter;             /* 90 kHz units */
     uint32_t last_report, delay; /* 1/65536 s; last_report 0: none received yet */
 } bmb_rtcp_block;
 

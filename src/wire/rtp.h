@@ -9,8 +9,8 @@
 #define BMB_RTP_HEADER 12u
 #define BMB_RTP_INTERLEAVED 4u /* RFC 2326 10.12: '$', channel, length */
 #define BMB_RTP_CLOCK 90000u
-#define BMB_RTP_TYPE_JPEG 26u  /* RFC 3551 */
-#define BMB_RTP_TYPE_H264 96u  /* dynamic */
+#define BMB_RTP_TYPE_JPEG 26u /* RFC 3551 */
+#define BMB_RTP_TYPE_H264 96u /* dynamic */
 
 extern const bmb_framer bmb_framer_rtp_h264; /* RFC 6184, packetization-mode 1 */
 extern const bmb_framer bmb_framer_rtp_jpeg; /* RFC 2435 */
@@ -32,8 +32,8 @@ static inline void bmb_rtp_number(const bmb_stream_state *state, const bmb_curso
     if (prefix > 0) bmb_store_u16(head + 2, (uint16_t)size);
 }
 
-/* Begins a packet: a piece whose first slice holds the interleaving (where the stream has it) and the RTP header; `more`
- * bytes of payload header may be written at the returned place. Complete it with bmb_rtp_header_done. */
+/* Begins a packet: a piece whose first slice holds the interleaving (where the stream has it) and the RTP header;
+ * `more` bytes of payload header may be written at the returned place. Complete it with bmb_rtp_header_done. */
 uint8_t *bmb_rtp_begin(const bmb_stream_state *state, const bmb_frame *frame, const bmb_cursor *cursor,
                        bmb_gather *gather, size_t more);
 /* Ends the header's slice. payload: bytes that follow in further slices. */

@@ -77,8 +77,8 @@ static size_t fragments_that_fit(const bmb_gather *gather, size_t most, size_t m
 }
 
 /* The packets of one unit that is too large for a single one. cursor->at counts the unit's bytes that went before, its
- * header byte not among them. Nearly all packets of a stream are made here, so each is copied from a model and only what
- * differs is written. */
+ * header byte not among them. Nearly all packets of a stream are made here, so each is copied from a model and only
+ * what differs is written. */
 static void put_fragments(const bmb_stream_state *state, const bmb_frame *frame, const bmb_h264_facts *facts,
                           bmb_cursor *cursor, bmb_gather *gather, size_t most)
 {

@@ -7,16 +7,16 @@
 #include "wire/h264.h"
 
 typedef struct bmb_sdp {
-    uint64_t id;            /* of the session; the same while the description is the same */
-    const char *title;      /* control characters are left out */
-    bmb_addr origin;        /* this host as the client reached it */
-    bmb_addr group;         /* family 0: unicast; else its port is the media's */
-    uint8_t ttl;            /* of the group */
+    uint64_t id;       /* of the session; the same while the description is the same */
+    const char *title; /* control characters are left out */
+    bmb_addr origin;   /* this host as the client reached it */
+    bmb_addr group;    /* family 0: unicast; else its port is the media's */
+    uint8_t ttl;       /* of the group */
     bmb_codec codec;
     const bmb_h264_sets *sets; /* H.264 */
-    uint32_t mfps;          /* 0: not said */
-    uint32_t kbps;          /* 0: not said */
-    bool control;           /* for RTSP: with a=control */
+    uint32_t mfps;             /* 0: not said */
+    uint32_t kbps;             /* 0: not said */
+    bool control;              /* for RTSP: with a=control */
 } bmb_sdp;
 
 void bmb_sdp_write(bmb_writer *w, const bmb_sdp *sdp);

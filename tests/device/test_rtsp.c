@@ -61,7 +61,8 @@ static int done(void **state)
 static void frame(bool key)
 {
     bool h264 = t.feeds[0].mode.codec == BMB_CODEC_H264;
-    fake_frame(t.f, 0, h264 ? (key ? key_frame : other_frame) : jpeg, h264 ? (key ? key_size : other_size) : jpeg_size, key);
+    fake_frame(t.f, 0, h264 ? (key ? key_frame : other_frame) : jpeg, h264 ? (key ? key_size : other_size) : jpeg_size,
+               key);
     fake_settle(t.f, t.device);
     fake_run(t.f, t.device, 33333);
 }

@@ -38,7 +38,8 @@ static void with_ffmpeg(const char *feed, const char *transport, uint16_t width,
     char command[512];
     snprintf(command, sizeof command,
              "ffmpeg -v error -rtsp_transport %s -i rtsp://127.0.0.1:%u/%s -fps_mode passthrough -f rawvideo "
-             "-pix_fmt gray - 2>/dev/null", transport, s.rtsp, feed);
+             "-pix_fmt gray - 2>/dev/null",
+             transport, s.rtsp, feed);
     decode(feed, width, height, count, command);
 }
 
@@ -48,8 +49,8 @@ static void with_gstreamer(const char *feed, const char *transport, uint16_t wid
     bool h264 = strcmp(feed, "station") == 0;
     snprintf(command, sizeof command,
              "gst-launch-1.0 -q rtspsrc location=rtsp://127.0.0.1:%u/%s protocols=%s latency=100 ! %s ! videoconvert ! "
-             "video/x-raw,format=GRAY8 ! fdsink fd=1 2>/dev/null", s.rtsp, feed, transport,
-             h264 ? "rtph264depay ! h264parse ! avdec_h264" : "rtpjpegdepay ! jpegdec");
+             "video/x-raw,format=GRAY8 ! fdsink fd=1 2>/dev/null",
+             s.rtsp, feed, transport, h264 ? "rtph264depay ! h264parse ! avdec_h264" : "rtpjpegdepay ! jpegdec");
     decode(feed, width, height, count, command);
 }
 
@@ -98,11 +99,15 @@ static void ffprobe_knows_the_stream(void **state)
 {
     (void)state;
     char out[1024];
-    process_run(out, sizeof out, "ffprobe -v error -rtsp_transport tcp -show_entries stream=codec_name,width,height "
-                                 "-of csv=p=0 rtsp://127.0.0.1:%u/station", s.rtsp);
+    process_run(out, sizeof out,
+                "ffprobe -v error -rtsp_transport tcp -show_entries stream=codec_name,width,height "
+                "-of csv=p=0 rtsp://127.0.0.1:%u/station",
+                s.rtsp);
     assert_non_null(strstr(out, "h264,1280,720"));
-    process_run(out, sizeof out, "ffprobe -v error -rtsp_transport udp -show_entries stream=codec_name,width,height "
-                                 "-of csv=p=0 rtsp://127.0.0.1:%u/yard", s.rtsp);
+    process_run(out, sizeof out,
+                "ffprobe -v error -rtsp_transport udp -show_entries stream=codec_name,width,height "
+                "-of csv=p=0 rtsp://127.0.0.1:%u/yard",
+                s.rtsp);
     assert_non_null(strstr(out, "mjpeg,640,480"));
 }
 
@@ -111,11 +116,9 @@ static void ffprobe_knows_the_stream(void **state)
 int main(void)
 {
     const struct CMUnitTest tests[] = {
-        CASE(ffprobe_knows_the_stream),
-        CASE(ffmpeg_takes_h264_over_tcp),     CASE(ffmpeg_takes_h264_over_udp),
-        CASE(ffmpeg_takes_jpeg_over_tcp),     CASE(ffmpeg_takes_jpeg_over_udp),
-        CASE(gstreamer_takes_h264_over_tcp),  CASE(gstreamer_takes_h264_over_udp),
-        CASE(gstreamer_takes_jpeg_over_tcp),  CASE(gstreamer_takes_jpeg_over_udp),
+        CASE(ffprobe_knows_the_stream),      CASE(ffmpeg_takes_h264_over_tcp),    CASE(ffmpeg_takes_h264_over_udp),
+        CASE(ffmpeg_takes_jpeg_over_tcp),    CASE(ffmpeg_takes_jpeg_over_udp),    CASE(gstreamer_takes_h264_over_tcp),
+        CASE(gstreamer_takes_h264_over_udp), CASE(gstreamer_takes_jpeg_over_tcp), CASE(gstreamer_takes_jpeg_over_udp),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

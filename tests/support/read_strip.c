@@ -1,5 +1,5 @@
-/* read_strip WIDTH HEIGHT COUNT: reads luma planes from standard input until COUNT were decoded, and says what the strips
- * told. Exit status 0: all were there, once, and in order. */
+/* read_strip WIDTH HEIGHT COUNT: reads luma planes from standard input until COUNT were decoded, and says what the
+ * strips told. Exit status 0: all were there, once, and in order. */
 #include <stdio.h>
 #include <stdlib.h>
 

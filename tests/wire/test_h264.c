@@ -2,10 +2,10 @@
 
 #include "wire/h264.h"
 
-static const uint8_t unit[] = { 0, 0, 0, 1, 9, 0xF0,            /* delimiter */
-                                0, 0, 0, 1, 0x67, 0x42, 0xC0, 0x1F, 0x80, /* SPS, cut short */
-                                0, 0, 1, 0x68, 0xCE, 0x3C,      /* PPS, three-byte start code */
-                                0, 0, 0, 1, 0x65, 1, 2, 3, 0, 0, 3, 1, 0, 0 }; /* IDR, trailing zeros */
+static const uint8_t unit[] = { 0, 0, 0, 1,    9,    0xF0,                   /* delimiter */
+                                0, 0, 0, 1,    0x67, 0x42, 0xC0, 0x1F, 0x80, /* SPS, cut short */
+                                0, 0, 1, 0x68, 0xCE, 0x3C,                   /* PPS, three-byte start code */
+                                0, 0, 0, 1,    0x65, 1,    2,    3,    0,    0, 3, 1, 0, 0 }; /* IDR, trailing zeros */
 
 static void units_are_found(void **state)
 {
@@ -67,7 +67,8 @@ static void ue(writer *w, uint32_t value)
     put(w, length + 1, value + 1);
 }
 
-static size_t make_sps(writer *w, uint8_t profile, uint32_t mbs_wide, uint32_t mbs_high, uint32_t crop_bottom, uint32_t fps)
+static size_t make_sps(writer *w, uint8_t profile, uint32_t mbs_wide, uint32_t mbs_high, uint32_t crop_bottom,
+                       uint32_t fps)
 {
     memset(w, 0, sizeof *w);
     put(w, 8, 0x67);

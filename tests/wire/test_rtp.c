@@ -114,7 +114,8 @@ static size_t add_unit(uint8_t *out, size_t at, uint8_t header, size_t size, uin
 {
     memcpy(out + at, "\0\0\1", 3);
     out[at + 3] = header;
-    for (size_t i = 1; i < size; i++) out[at + 3 + i] = (uint8_t)(fill + i % 251) | 1; /* no start code, no zero at the end */
+    for (size_t i = 1; i < size; i++)
+        out[at + 3 + i] = (uint8_t)(fill + i % 251) | 1; /* no start code, no zero at the end */
     return at + 3 + size;
 }
 
@@ -132,8 +133,12 @@ static void h264_comes_back_whole(void **state)
             bmb_h264_facts facts;
             assert_int_equal(bmb_h264_parse(au, size, &facts), BMB_OK);
             const bmb_frame f = { .data = au, .size = (uint32_t)size, .facts = &facts, .capture_us = 1000000 };
-            bmb_stream_state s = { .payload_max = 1400, .payload_type = 96, .next_seq = 65530, .time_offset = 5,
-                                   .interleaved = interleaved != 0, .channel = 4 };
+            bmb_stream_state s = { .payload_max = 1400,
+                                   .payload_type = 96,
+                                   .next_seq = 65530,
+                                   .time_offset = 5,
+                                   .interleaved = interleaved != 0,
+                                   .channel = 4 };
             transmit(&bmb_framer_rtp_h264, &s, &f, &r, NULL);
             assert_int_equal(r.size, size);
             assert_memory_equal(r.bytes, au, size);
@@ -181,7 +186,8 @@ static void fragments_have_one_size(void **state)
     assert_true(cursor.end);
     for (size_t i = 0; i + 1 < g.piece_count; i++) assert_int_equal(g.packets[i].size, 1400);
     for (size_t i = 0; i < g.slice_count; i++) /* the payload is the frame's own memory */
-        if (g.slices[i].size > 100) assert_true((const uint8_t *)g.slices[i].data > au && (const uint8_t *)g.slices[i].data < au + size);
+        if (g.slices[i].size > 100)
+            assert_true((const uint8_t *)g.slices[i].data > au && (const uint8_t *)g.slices[i].data < au + size);
 }
 
 static void jpeg_comes_back_whole(void **state)
@@ -265,13 +271,14 @@ static void a_report_has_its_bytes(void **state)
     (void)state;
     uint8_t p[BMB_RTCP_MAX];
     bmb_writer w = bmb_writer_of(p, sizeof p);
-    const bmb_rtcp_sender s = { .ssrc = 0x01020304, .wall_us = 1500000, .rtp_time = 0x0A0B0C0D, .packets = 7, .octets = 900,
-                                .cname = "bambino" };
+    const bmb_rtcp_sender s = {
+        .ssrc = 0x01020304, .wall_us = 1500000, .rtp_time = 0x0A0B0C0D, .packets = 7, .octets = 900, .cname = "bambino"
+    };
     bmb_rtcp_report(&w, &s, true);
-    const uint8_t expected[] = { 0x80, 200, 0, 6, 1, 2, 3, 4, 0x83, 0xAA, 0x7E, 0x81, 0x80, 0, 0, 0, 0x0A, 0x0B, 0x0C, 0x0D,
-                                 0, 0, 0, 7, 0, 0, 3, 0x84,
-                                 0x81, 202, 0, 4, 1, 2, 3, 4, 1, 7, 'b', 'a', 'm', 'b', 'i', 'n', 'o', 0, 0, 0,
-                                 0x81, 203, 0, 1, 1, 2, 3, 4 };
+    const uint8_t expected[] = { 0x80, 200, 0,    6,    1,    2,    3,    4,   0x83, 0xAA, 0x7E, 0x81, 0x80, 0,
+                                 0,    0,   0x0A, 0x0B, 0x0C, 0x0D, 0,    0,   0,    7,    0,    0,    3,    0x84,
+                                 0x81, 202, 0,    4,    1,    2,    3,    4,   1,    7,    'b',  'a',  'm',  'b',
+                                 'i',  'n', 'o',  0,    0,    0,    0x81, 203, 0,    1,    1,    2,    3,    4 };
     assert_int_equal(bmb_written(&w), sizeof expected);
     assert_memory_equal(p, expected, sizeof expected);
 }
@@ -279,8 +286,8 @@ static void a_report_has_its_bytes(void **state)
 static void reports_of_receivers_are_read(void **state)
 {
     (void)state;
-    const uint8_t rr[] = { 0x81, 201, 0, 7, 9, 9, 9, 9, 1, 2, 3, 4, 64, 0xFF, 0xFF, 0xFE, 0, 1, 0, 5, 0, 0, 0, 90,
-                           0, 0, 0, 1, 0, 0, 0, 2, 0x81, 203, 0, 1, 9, 9, 9, 9 };
+    const uint8_t rr[] = { 0x81, 201, 0, 7,  9, 9, 9, 9, 1, 2, 3, 4, 64,   0xFF, 0xFF, 0xFE, 0, 1, 0, 5,
+                           0,    0,   0, 90, 0, 0, 0, 1, 0, 0, 0, 2, 0x81, 203,  0,    1,    9, 9, 9, 9 };
     bmb_rtcp_walk walk = { 0 };
     bmb_rtcp_block b;
     bool bye = false;
@@ -309,15 +316,22 @@ static void a_description_names_everything(void **state)
     (void)state;
     char out[1024];
     const bmb_h264_sets sets = { 4, 2, { 0x67, 0x42, 0xC0, 0x1F }, { 0x68, 0xCE } };
-    bmb_sdp s = { .id = 7, .title = "Sta\r\ntion\x01", .origin = { .family = 4, .ip = { 192, 0, 2, 1 } },
-                  .codec = BMB_CODEC_H264, .sets = &sets, .mfps = 30000, .kbps = 2000, .control = true };
+    bmb_sdp s = { .id = 7,
+                  .title = "Sta\r\ntion\x01",
+                  .origin = { .family = 4, .ip = { 192, 0, 2, 1 } },
+                  .codec = BMB_CODEC_H264,
+                  .sets = &sets,
+                  .mfps = 30000,
+                  .kbps = 2000,
+                  .control = true };
     bmb_writer w = bmb_writer_of(out, sizeof out - 1);
     bmb_sdp_write(&w, &s);
     out[bmb_written(&w)] = '\0';
-    assert_string_equal(out, "v=0\r\no=- 7 1 IN IP4 192.0.2.1\r\ns=Station\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\n"
-                             "a=range:npt=now-\r\nm=video 0 RTP/AVP 96\r\nb=AS:2000\r\na=rtpmap:96 H264/90000\r\n"
-                             "a=fmtp:96 packetization-mode=1;profile-level-id=42C01F;sprop-parameter-sets=Z0LAHw==,aM4=\r\n"
-                             "a=framerate:30\r\na=control:track1\r\n");
+    assert_string_equal(out,
+                        "v=0\r\no=- 7 1 IN IP4 192.0.2.1\r\ns=Station\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\n"
+                        "a=range:npt=now-\r\nm=video 0 RTP/AVP 96\r\nb=AS:2000\r\na=rtpmap:96 H264/90000\r\n"
+                        "a=fmtp:96 packetization-mode=1;profile-level-id=42C01F;sprop-parameter-sets=Z0LAHw==,aM4=\r\n"
+                        "a=framerate:30\r\na=control:track1\r\n");
     s.title = "\r\n";
     s.origin = (bmb_addr){ .family = 6, .ip = { [15] = 1 } };
     s.group = (bmb_addr){ .family = 6, .ip = { 0xFF, 0x15, [15] = 9 }, .port = 5004 };
@@ -327,8 +341,9 @@ static void a_description_names_everything(void **state)
     w = bmb_writer_of(out, sizeof out - 1);
     bmb_sdp_write(&w, &s);
     out[bmb_written(&w)] = '\0';
-    assert_string_equal(out, "v=0\r\no=- 7 1 IN IP6 ::1\r\ns=-\r\nc=IN IP6 ff15::9\r\nt=0 0\r\nm=video 5004 RTP/AVP 26\r\n"
-                             "b=AS:2000\r\na=rtpmap:26 JPEG/90000\r\na=framerate:7.5\r\n");
+    assert_string_equal(out,
+                        "v=0\r\no=- 7 1 IN IP6 ::1\r\ns=-\r\nc=IN IP6 ff15::9\r\nt=0 0\r\nm=video 5004 RTP/AVP 26\r\n"
+                        "b=AS:2000\r\na=rtpmap:26 JPEG/90000\r\na=framerate:7.5\r\n");
 }
 
 int main(void)
