@@ -67,6 +67,22 @@ static mode_text mode_of(const bmb_event *e)
     return m;
 }
 
+/* Why RFC 2435 cannot carry an image, and what to do; in the order of bmb_jpeg_rtp. */
+static const char *refusal_text(int64_t refusal)
+{
+    static const char *const texts[] = {
+        "for no reason",
+        "they are not baseline: switch progressive coding off",
+        "they have not three components of 8 bits: choose colour",
+        "their sampling is neither 4:2:0 nor 4:2:2: choose one of these",
+        "their Huffman tables are optimised: switch that off",
+        "they need other than two quantisation tables of 8 bits: choose another quality",
+        "their size is over 2040 or no multiple of 8: choose another size",
+    };
+    bool known = refusal >= 0 && (size_t)refusal < sizeof texts / sizeof texts[0];
+    return texts[known ? (size_t)refusal : 0];
+}
+
 size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
 {
     char peer[BMB_ADDR_TEXT_MAX] = "";
@@ -104,7 +120,9 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
                       "; raise it, or lower size or quality",
                       feed, e->value, e->extra);
     case BMB_EVENT_CODEC_REFUSED:
-        return format(out, room, "feed \"%s\": its frames cannot be sent over RTP: %s", feed, bmb_err_text(e->err));
+        return format(out, room,
+                      "feed \"%s\": its JPEG images cannot be sent over RTP, %s; HTTP still serves them", feed,
+                      refusal_text(e->value));
     case BMB_EVENT_VIEWER_CAME:
         return format(out, room, "feed \"%s\": %s watches (%" PRId64 " now)", feed, peer, e->value);
     case BMB_EVENT_VIEWER_LEFT:

@@ -238,6 +238,21 @@ static void the_reference_is_current(void **state)
         process_run(out, sizeof out, "cd " BAMBINO_SOURCE " && scripts/config-reference --check " BAMBINO_COMMAND), 0);
 }
 
+static void used_up_files_are_survived(void **state)
+{
+    (void)state;
+    served s;
+    assert_true(served_start(&s, "sh -c 'ulimit -n 24; exec \"$0\" \"$@\" 2>/dev/null'", BAMBINO_COMMAND " " "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0"));
+    /* Forty connections that say nothing, for two seconds: more than there are files. */
+    process_run(out, sizeof out,
+                "python3 -c \"import socket,time; a=[socket.create_connection(('127.0.0.1',%u)) for _ in range(40)]; time.sleep(2)\"",
+                s.http);
+    sleep(1);
+    assert_int_equal(process_run(out, sizeof out, "curl -sf --max-time 5 -o /dev/null http://127.0.0.1:%u/yard.jpg", s.http), 0);
+    assert_true(served_figure(&s, "['device']['accept_failed']") > 0);
+    assert_int_equal(served_stop(&s), 0);
+}
+
 static void the_smallest_example_serves(void **state)
 {
     (void)state;
@@ -267,6 +282,7 @@ int main(void)
         CASE(cameras_are_listed),
         CASE(a_photo_is_written_whole_or_not_at_all),
         CASE(the_reference_is_current),
+        CASE(used_up_files_are_survived),
         CASE(the_smallest_example_serves),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
