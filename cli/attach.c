@@ -172,6 +172,21 @@ static bool prepare_feed(cli_device *d, size_t index)
     return true;
 }
 
+/* The demo goes on with what the build can show. */
+static void leave_out_missing(cli_device *d)
+{
+    cli_config *f = &d->file;
+    char why[700];
+    for (size_t i = 0; i < f->camera_count; i++) {
+        if (d->camera_err[i] == BMB_OK) continue;
+        cli_error("camera \"%s\" is left out: %s", f->cameras[i].name, cli_missing_text(d, i, why, sizeof why));
+        size_t kept = 0;
+        for (size_t k = 0; k < f->feed_count; k++)
+            if (strcmp(f->feeds[k].camera, f->cameras[i].name) != 0) f->feeds[kept++] = f->feeds[k];
+        f->feed_count = kept;
+    }
+}
+
 bool cli_prepare(cli_device *d)
 {
     extern const bmb_asset bmb_pages[];
@@ -182,7 +197,6 @@ bool cli_prepare(cli_device *d)
     c->port = &d->port;
     c->name = f->device_name;
     c->feeds = d->feeds;
-    c->feed_count = f->feed_count;
     c->outlets = d->outlets;
     c->assets = bmb_pages;
     c->asset_count = bmb_page_count;
@@ -199,6 +213,8 @@ bool cli_prepare(cli_device *d)
         d->outlets[c->outlet_count++] = (bmb_outlet_config){ .kind = BMB_OUTLET_HTTP, .listen = f->http };
     if (f->rtsp.family != 0)
         d->outlets[c->outlet_count++] = (bmb_outlet_config){ .kind = BMB_OUTLET_RTSP, .listen = f->rtsp };
+    if (d->tolerant) leave_out_missing(d);
+    c->feed_count = f->feed_count;
     for (size_t i = 0; i < f->feed_count; i++)
         if (!prepare_feed(d, i)) return false;
     return true;

@@ -70,6 +70,7 @@ typedef struct cli_device {
     bmb_feed_config feeds[CLI_FEEDS_MOST];
     bmb_setting settings[CLI_FEEDS_MOST][CLI_SETTINGS_MOST];
     bmb_outlet_config outlets[2];
+    bool tolerant; /* a feed whose camera is missing is left out with a warning, instead of failing */
     bmb_budget budget;
     void *memory;
     bmb_device *device;

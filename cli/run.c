@@ -42,9 +42,10 @@ static void print_addresses(const cli_device *d)
         const bmb_mode mode = { stats.codec, stats.width, stats.height, stats.mfps_set };
         print_feed(&d->config.feeds[i], &mode, (const char(*)[BMB_ADDR_TEXT_MAX])http, http_count,
                    (const char(*)[BMB_ADDR_TEXT_MAX])rtsp, rtsp_count);
+        putchar('\n');
     }
     for (size_t i = 0; i < http_count; i++)
-        printf("%s http://%s/\n", i == 0 ? "\nAll feeds in a browser:" : "                       ", http[i]);
+        printf("%s http://%s/\n", i == 0 ? "All feeds in a browser:" : "                       ", http[i]);
     printf("\nCtrl-C stops.\n");
     fflush(stdout);
 }
@@ -86,11 +87,12 @@ static bool override_addr(const char *option, const char *text, bmb_addr *addr)
     return false;
 }
 
-static int run(const char *path, const run_options *options)
+static int run(const char *path, const run_options *options, bool demo)
 {
     cli_device *d = calloc(1, sizeof *d);
     if (d == NULL) return cli_error("there is not enough memory");
     int status = EXIT_FAILED;
+    d->tolerant = demo;
     if (!cli_config_read(path, &d->file) || !override_addr("--http", options->http, &d->file.http) ||
         !override_addr("--rtsp", options->rtsp, &d->file.rtsp)) {
         status = EXIT_USAGE;
@@ -131,7 +133,7 @@ static int run_command(int argc, const char **argv, bool demo)
         return EXIT_USAGE;
     }
     if (demo) rest[0] = path;
-    int status = run(rest[0], &o);
+    int status = run(rest[0], &o, demo);
     free(o.http);
     free(o.rtsp);
     return status;

@@ -120,9 +120,8 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
                       "; raise it, or lower size or quality",
                       feed, e->value, e->extra);
     case BMB_EVENT_CODEC_REFUSED:
-        return format(out, room,
-                      "feed \"%s\": its JPEG images cannot be sent over RTP, %s; HTTP still serves them", feed,
-                      refusal_text(e->value));
+        return format(out, room, "feed \"%s\": its JPEG images cannot be sent over RTP, %s; HTTP still serves them",
+                      feed, refusal_text(e->value));
     case BMB_EVENT_VIEWER_CAME:
         return format(out, room, "feed \"%s\": %s watches (%" PRId64 " now)", feed, peer, e->value);
     case BMB_EVENT_VIEWER_LEFT:

@@ -242,13 +242,17 @@ static void used_up_files_are_survived(void **state)
 {
     (void)state;
     served s;
-    assert_true(served_start(&s, "sh -c 'ulimit -n 24; exec \"$0\" \"$@\" 2>/dev/null'", BAMBINO_COMMAND " " "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0"));
+    assert_true(served_start(&s, "sh -c 'ulimit -n 24; exec \"$0\" \"$@\" 2>/dev/null'",
+                             BAMBINO_COMMAND " "
+                                             "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0"));
     /* Forty connections that say nothing, for two seconds: more than there are files. */
     process_run(out, sizeof out,
-                "python3 -c \"import socket,time; a=[socket.create_connection(('127.0.0.1',%u)) for _ in range(40)]; time.sleep(2)\"",
+                "python3 -c \"import socket,time; a=[socket.create_connection(('127.0.0.1',%u)) for _ in range(40)]; "
+                "time.sleep(2)\"",
                 s.http);
     sleep(1);
-    assert_int_equal(process_run(out, sizeof out, "curl -sf --max-time 5 -o /dev/null http://127.0.0.1:%u/yard.jpg", s.http), 0);
+    assert_int_equal(
+        process_run(out, sizeof out, "curl -sf --max-time 5 -o /dev/null http://127.0.0.1:%u/yard.jpg", s.http), 0);
     assert_true(served_figure(&s, "['device']['accept_failed']") > 0);
     assert_int_equal(served_stop(&s), 0);
 }
