@@ -111,6 +111,24 @@ static void ffprobe_knows_the_stream(void **state)
     assert_non_null(strstr(out, "mjpeg,640,480"));
 }
 
+static void ipv6_is_served_like_ipv4(void **state)
+{
+    (void)state;
+    char out[1024];
+    served six;
+    assert_true(served_start(&six, BAMBINO_COMMAND, "demo --http [::1]:0 --rtsp [::1]:0 2>/dev/null"));
+    const char *port = strstr(six.text, "rtsp://[::1]:") + 13;
+    const char *const transports[] = { "udp", "tcp" };
+    for (size_t i = 0; i < 2; i++) {
+        process_run(out, sizeof out,
+                    "ffprobe -v error -rtsp_transport %s -show_entries stream=codec_name,width -of csv=p=0 "
+                    "rtsp://[::1]:%d/yard",
+                    transports[i], atoi(port));
+        assert_non_null(strstr(out, "mjpeg,640"));
+    }
+    assert_int_equal(served_stop(&six), 0);
+}
+
 /* The recorded station lasts four seconds; over nine its end is passed twice. */
 static void a_recorded_clip_loops_without_a_break(void **state)
 {
@@ -141,11 +159,17 @@ static void a_recorded_clip_loops_without_a_break(void **state)
 int main(void)
 {
     const struct CMUnitTest tests[] = {
-        CASE(ffprobe_knows_the_stream),      cmocka_unit_test(a_recorded_clip_loops_without_a_break),
-        CASE(ffmpeg_takes_h264_over_tcp),    CASE(ffmpeg_takes_h264_over_udp),
-        CASE(ffmpeg_takes_jpeg_over_tcp),    CASE(ffmpeg_takes_jpeg_over_udp),
-        CASE(gstreamer_takes_h264_over_tcp), CASE(gstreamer_takes_h264_over_udp),
-        CASE(gstreamer_takes_jpeg_over_tcp), CASE(gstreamer_takes_jpeg_over_udp),
+        CASE(ffprobe_knows_the_stream),
+        cmocka_unit_test(ipv6_is_served_like_ipv4),
+        cmocka_unit_test(a_recorded_clip_loops_without_a_break),
+        CASE(ffmpeg_takes_h264_over_tcp),
+        CASE(ffmpeg_takes_h264_over_udp),
+        CASE(ffmpeg_takes_jpeg_over_tcp),
+        CASE(ffmpeg_takes_jpeg_over_udp),
+        CASE(gstreamer_takes_h264_over_tcp),
+        CASE(gstreamer_takes_h264_over_udp),
+        CASE(gstreamer_takes_jpeg_over_tcp),
+        CASE(gstreamer_takes_jpeg_over_udp),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -2,11 +2,13 @@
 #include "support/check.h"
 
 #include <jpeglib.h>
+#include <math.h>
 
 #include "bambino/bambino.h"
 #include "bambino/linux.h"
 #include "bambino/sim.h"
 #include "sim/source.h"
+#include "wire/h264.h"
 #include "wire/jpeg.h"
 
 static bmb_linux *linux_port;
@@ -21,9 +23,10 @@ static int create(void **state)
     const bmb_sim_camera cameras[] = {
         { .name = "yard", .kind = BMB_SIM_DRAWN, .view = BMB_VIEW_YARD },
         { .name = "loco", .kind = BMB_SIM_CLIP, .clip = BAMBINO_SOURCE "/demo/loco.mjpeg", .clip_mfps = 20000 },
+        { .name = "station", .kind = BMB_SIM_DRAWN, .view = BMB_VIEW_STATION, .codec = BMB_CODEC_H264 },
     };
     assert_int_equal(bmb_linux_create(&linux_port, &port), BMB_OK);
-    assert_int_equal(bmb_sim_create(cameras, 2, &port, &sim, NULL), BMB_OK);
+    assert_int_equal(bmb_sim_create(cameras, 3, &port, &sim, NULL), BMB_OK);
     return 0;
 }
 
@@ -173,6 +176,12 @@ static void controls_act_on_the_picture(void **state)
     see(0);
     assert_true(mean(0, 0, 200) > luma + 20);
     set(BMB_CONTROL_BRIGHTNESS, 0);
+    see(0);
+    double spread = mean(0, 0, 60) - mean(0, 160, 200);
+    set(BMB_CONTROL_CONTRAST, -80);
+    see(0);
+    assert_true(fabs(mean(0, 0, 60) - mean(0, 160, 200)) < fabs(spread) / 2);
+    set(BMB_CONTROL_CONTRAST, 0);
     set(BMB_CONTROL_SATURATION, -100);
     see(0);
     assert_true(colourfulness() < colours / 4);
@@ -240,6 +249,50 @@ static void a_driver_without_buffers_goes_on(void **state)
     assert_true(port.now_us(port.ctx) - f.capture_us < 1000000); /* a fresh one, not one from before */
 }
 
+/* Bytes of `count` H.264 pictures, and how many of them are key frames. */
+static size_t encoded(size_t camera, unsigned count, unsigned *keys)
+{
+    size_t bytes = 0;
+    *keys = 0;
+    for (unsigned i = 0; i < count; i++) {
+        bmb_camera_frame f;
+        bmb_h264_facts facts;
+        assert_int_equal(next(camera, &f, 2000000), BMB_OK);
+        assert_int_equal(bmb_h264_parse(f.data, f.size, &facts), BMB_OK);
+        assert_int_equal(facts.key, f.key);
+        if (f.key) assert_true(facts.sets); /* whoever comes late can begin here */
+        *keys += f.key;
+        bytes += f.size;
+        port.cameras.release(port.cameras.ctx, camera, f.cookie);
+    }
+    return bytes;
+}
+
+static void the_h264_encoder_does_as_it_is_told(void **state)
+{
+    (void)state;
+    unsigned keys;
+    int32_t effective;
+    bmb_mode mode = { BMB_CODEC_H264, 320, 240, 60000 };
+    assert_int_equal(port.cameras.set(port.cameras.ctx, 2, BMB_CONTROL_KEY_MS, 60000, &effective), BMB_OK);
+    assert_int_equal(port.cameras.set(port.cameras.ctx, 2, BMB_CONTROL_KBPS, 1500, &effective), BMB_OK);
+    assert_int_equal(port.cameras.start(port.cameras.ctx, 2, &mode, &mode), BMB_OK);
+    (void)encoded(2, 60, &keys);
+    assert_int_equal(keys, 1); /* it begins with one */
+    size_t much = encoded(2, 90, &keys);
+    assert_int_equal(keys, 0);
+    assert_int_equal(port.cameras.key_frame(port.cameras.ctx, 2), BMB_OK);
+    (void)encoded(2, 10, &keys);
+    assert_int_equal(keys, 1); /* on demand */
+    assert_int_equal(port.cameras.set(port.cameras.ctx, 2, BMB_CONTROL_KBPS, 150, &effective), BMB_OK);
+    (void)encoded(2, 60, &keys);
+    assert_true(encoded(2, 90, &keys) < much / 2);
+    assert_int_equal(port.cameras.set(port.cameras.ctx, 2, BMB_CONTROL_KEY_MS, 250, &effective), BMB_OK);
+    (void)encoded(2, 60, &keys);
+    assert_in_range(keys, 3, 5); /* a second has four */
+    port.cameras.stop(port.cameras.ctx, 2);
+}
+
 static void a_clip_loops_with_rising_times(void **state)
 {
     (void)state;
@@ -273,6 +326,7 @@ int main(void)
         CASE(faults_are_real),
         CASE(a_driver_without_buffers_goes_on),
         CASE(a_clip_loops_with_rising_times),
+        CASE(the_h264_encoder_does_as_it_is_told),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
