@@ -44,7 +44,7 @@ lint:
 
 format:
 	@scripts/setup lint
-	@git ls-files '*.c' '*.h' | xargs clang-format -i
+	@git ls-files -co --exclude-standard '*.c' '*.h' | xargs clang-format -i
 
 size:
 	@scripts/setup cross

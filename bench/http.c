@@ -1,12 +1,9 @@
 /* JPEG over HTTP: CPU per byte for fifty viewers, delay for ten, and memory. */
-#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/socket.h>
 #include <sys/uio.h>
-#include <sys/wait.h>
-#include <time.h>
 #include <unistd.h>
 
 #include "rig.h"
@@ -145,44 +142,20 @@ void bench_http(void)
     delay();
 }
 
-static double now_s(void)
-{
-    struct timespec t;
-    clock_gettime(CLOCK_MONOTONIC, &t);
-    return (double)t.tv_sec + (double)t.tv_nsec / 1e9;
-}
-
 /* Starts the command, reads its address, asks for a still at once. */
 static double first_picture(const char *command)
 {
-    int ends[2];
-    char text[4096] = "", head[65536];
-    size_t size = 0;
+    static char answer[65536];
     double begin = now_s();
-    if (pipe(ends) != 0) abort();
-    pid_t pid = fork();
-    if (pid == 0) {
-        dup2(ends[1], 1);
-        close(2);
-        execl(command, command, "demo", "--http", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--for", "5", (char *)NULL);
-        _exit(127);
-    }
-    close(ends[1]);
-    while (strstr(text, "Ctrl-C") == NULL) {
-        ssize_t n = read(ends[0], text + size, sizeof text - 1 - size);
-        if (n <= 0) abort();
-        size += (size_t)n;
-        text[size] = '\0';
-    }
-    int fd = dial((uint16_t)atoi(strstr(text, "http://127.0.0.1:") + 17));
+    demo d;
+    demo_start(&d, command);
+    int fd = dial(d.http);
     static const char request[] = "GET /yard.jpg HTTP/1.0\r\n\r\n";
     if (send(fd, request, sizeof request - 1, 0) < 0) abort();
-    while (recv(fd, head, sizeof head, 0) > 0) continue;
+    while (recv(fd, answer, sizeof answer, 0) > 0) continue;
     double took = now_s() - begin;
     close(fd);
-    close(ends[0]);
-    kill(pid, SIGTERM);
-    waitpid(pid, NULL, 0);
+    demo_stop(&d);
     return took;
 }
 

@@ -1,11 +1,13 @@
 #include "rig.h"
 
 #include <arpa/inet.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/epoll.h>
 #include <sys/socket.h>
+#include <sys/wait.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -199,6 +201,45 @@ uint64_t rig_sent(const rig *r)
     bmb_feed_stats s;
     (void)bmb_feed_stats_get(r->device, 0, &s);
     return s.sent;
+}
+
+double now_s(void)
+{
+    struct timespec t;
+    clock_gettime(CLOCK_MONOTONIC, &t);
+    return (double)t.tv_sec + (double)t.tv_nsec / 1e9;
+}
+
+void demo_start(demo *d, const char *command)
+{
+    int ends[2];
+    char text[8192] = "";
+    size_t size = 0;
+    if (pipe(ends) != 0) abort();
+    d->pid = fork();
+    if (d->pid == 0) {
+        dup2(ends[1], 1);
+        close(2);
+        execl(command, command, "demo", "--http", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--for", "60", (char *)NULL);
+        _exit(127);
+    }
+    close(ends[1]);
+    d->out = ends[0];
+    while (strstr(text, "Ctrl-C") == NULL) {
+        ssize_t n = read(ends[0], text + size, sizeof text - 1 - size);
+        if (n <= 0) abort();
+        size += (size_t)n;
+        text[size] = '\0';
+    }
+    d->http = (uint16_t)atoi(strstr(text, "http://127.0.0.1:") + 17);
+    d->rtsp = (uint16_t)atoi(strstr(text, "rtsp://127.0.0.1:") + 17);
+}
+
+void demo_stop(demo *d)
+{
+    kill(d->pid, SIGTERM);
+    waitpid(d->pid, NULL, 0);
+    close(d->out);
 }
 
 int dial(uint16_t port)

@@ -5,6 +5,7 @@
 
 #include <pthread.h>
 #include <stdatomic.h>
+#include <sys/types.h>
 
 #include "bambino/bambino.h"
 #include "bambino/linux.h"
@@ -60,6 +61,16 @@ void rig_frame(rig *r, const uint8_t *data, size_t size, bool key);
 void rig_run(rig *r, uint64_t us);
 uint64_t rig_sent(const rig *r);
 
+/* The built command, serving its demo on free ports of the loopback interface. */
+typedef struct demo {
+    pid_t pid;
+    int out;
+    uint16_t http, rtsp;
+} demo;
+void demo_start(demo *d, const char *command); /* returns as soon as it has printed its addresses */
+void demo_stop(demo *d);
+
+double now_s(void);
 int dial(uint16_t port);
 uint64_t thread_cpu_ns(void);
 int by_value(const void *a, const void *b);

@@ -4,7 +4,6 @@
 #include <net/if.h>
 #include <netinet/udp.h>
 #include <sched.h>
-#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -12,7 +11,6 @@
 #include <sys/socket.h>
 #include <sys/uio.h>
 #include <sys/wait.h>
-#include <time.h>
 #include <unistd.h>
 
 #include "rig.h"
@@ -329,13 +327,6 @@ void bench_multicast(void)
     }
 }
 
-static double now_s(void)
-{
-    struct timespec t;
-    clock_gettime(CLOCK_MONOTONIC, &t);
-    return (double)t.tv_sec + (double)t.tv_nsec / 1e9;
-}
-
 static void say(int fd, char *answer, size_t room, const char *text)
 {
     size_t size = 0;
@@ -381,40 +372,21 @@ static double client_first_picture(uint16_t port)
 
 void bench_first_picture(const char *command)
 {
-    int ends[2];
-    char text[4096] = "";
-    size_t size = 0;
     double intervals[9], s[9];
-    if (pipe(ends) != 0) abort();
-    pid_t pid = fork();
-    if (pid == 0) {
-        dup2(ends[1], 1);
-        close(2);
-        execl(command, command, "demo", "--http", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--for", "60", (char *)NULL);
-        _exit(127);
-    }
-    close(ends[1]);
-    while (strstr(text, "Ctrl-C") == NULL) {
-        ssize_t n = read(ends[0], text + size, sizeof text - 1 - size);
-        if (n <= 0) abort();
-        size += (size_t)n;
-        text[size] = '\0';
-    }
-    uint16_t port = (uint16_t)atoi(strstr(text, "rtsp://127.0.0.1:") + 17);
+    demo d;
+    demo_start(&d, command);
     usleep(500000);
     for (int i = 0; i < 9; i++) {
-        intervals[i] = play_to_key(port);
+        intervals[i] = play_to_key(d.rtsp);
         usleep(640000); /* a key frame is asked for at most each 500 ms */
     }
     result("PLAY to the first key frame on the wire, frame intervals", "intervals", median(intervals, 9), 0, 1.5);
     if (system("command -v gst-launch-1.0 >/dev/null") == 0) {
         for (int i = 0; i < 9; i++) {
-            s[i] = client_first_picture(port);
+            s[i] = client_first_picture(d.rtsp);
             usleep(640000);
         }
         result("Start of a client (GStreamer, TCP) to its first H.264 picture", "s", median(s, 9), 0, 0.3);
     }
-    kill(pid, SIGTERM);
-    waitpid(pid, NULL, 0);
-    close(ends[0]);
+    demo_stop(&d);
 }

@@ -42,6 +42,7 @@ function addressesOf(feed, outlets) {
   const list = [];
   const rtsp = outlets.find((o) => o.scheme === 'rtsp');
   if (rtsp) list.push(`rtsp://${location.hostname}:${rtsp.port}/${feed.name}`);
+  if (feed.codec === 'h264') list.push(`${location.origin}/${feed.name}.ts`);
   const picture = feed.codec === 'jpeg' ? feed.name : feed.preview;
   if (picture) list.push(`${location.origin}/${picture}.mjpeg`, `${location.origin}/${picture}.jpg`);
   return list;

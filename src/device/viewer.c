@@ -25,7 +25,7 @@ void bmb_viewer_begin(bmb_device *d, bmb_viewer *v, bmb_feed *feed, const bmb_fr
 void bmb_viewer_abandon(bmb_viewer *v)
 {
     if (v->frame == NULL) return;
-    if (v->framer->done != NULL) v->framer->done(&v->state, &v->cursor); /* packets that left stay counted */
+    if (v->framer->done != NULL) v->framer->done(&v->state, v->frame, &v->cursor); /* packets that left stay counted */
     bmb_reel_unpin(&v->feed->reel, v->frame);
     v->frame = NULL;
     v->pace_us = 0;
@@ -115,7 +115,7 @@ static void begin_frame(bmb_viewer *v, bmb_frame *frame)
 static void finish_frame(bmb_device *d, bmb_viewer *v)
 {
     bmb_frame *frame = v->frame;
-    if (v->framer->done != NULL) v->framer->done(&v->state, &v->cursor);
+    if (v->framer->done != NULL) v->framer->done(&v->state, v->frame, &v->cursor);
     v->sent++;
     v->feed->sent++;
     uint64_t now = d->port->now_us(d->port->ctx);

@@ -40,6 +40,9 @@ typedef struct bmb_stream_state {
     uint32_t time_offset; /* added to the 90 kHz time of each frame */
     uint16_t next_seq;    /* sequence number of the next frame's first packet */
     uint16_t payload_max; /* largest packet, its RTP header included */
+    uint64_t ts_psi_us;   /* transport stream: capture time of the frame that PAT and PMT last went with */
+    uint8_t ts_counter, ts_psi_counter; /* continuity counters of the next packets */
+    bool ts_begun;
     uint8_t payload_type;
     uint8_t channel; /* interleaved: of RTP */
     bool interleaved;
@@ -54,7 +57,7 @@ typedef struct bmb_framer {
     void (*fill)(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather,
                  size_t most);
     /* The frame was sent as far as *cursor, normally its end: moves the state on. NULL: no state. */
-    void (*done)(bmb_stream_state *state, const bmb_cursor *cursor);
+    void (*done)(bmb_stream_state *state, const bmb_frame *frame, const bmb_cursor *cursor);
 } bmb_framer;
 
 /* These run for every packet of every viewer, hence inline. */
@@ -98,6 +101,8 @@ static inline void bmb_gather_slice(bmb_gather *gather, const void *data, size_t
 /* Formats. */
 extern const bmb_framer bmb_framer_multipart; /* JPEG parts of multipart/x-mixed-replace, see multipart.c */
 extern const bmb_framer bmb_framer_still;     /* one JPEG as a whole HTTP response, see still.c */
+
+extern const bmb_framer bmb_framer_ts; /* H.264 in an MPEG-2 transport stream, see ts.c */
 
 /* Boundary of the multipart format; the response head ends with its first delimiter line. */
 #define BMB_MULTIPART_BOUNDARY "next-picture"

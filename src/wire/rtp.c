@@ -45,8 +45,9 @@ void bmb_rtp_header_done(const bmb_stream_state *state, bmb_gather *gather, size
     bmb_gather_slice(gather, head, size);
 }
 
-void bmb_rtp_done(bmb_stream_state *state, const bmb_cursor *cursor)
+void bmb_rtp_done(bmb_stream_state *state, const bmb_frame *frame, const bmb_cursor *cursor)
 {
+    (void)frame;
     state->next_seq = (uint16_t)(state->next_seq + cursor->pieces);
     state->packets += cursor->pieces;
 }

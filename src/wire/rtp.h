@@ -39,7 +39,7 @@ uint8_t *bmb_rtp_begin(const bmb_stream_state *state, const bmb_frame *frame, co
 /* Ends the header's slice. payload: bytes that follow in further slices. */
 void bmb_rtp_header_done(const bmb_stream_state *state, bmb_gather *gather, size_t more, size_t payload, bool marker);
 /* Advances the sequence number by the packets of the frame. */
-void bmb_rtp_done(bmb_stream_state *state, const bmb_cursor *cursor);
+void bmb_rtp_done(bmb_stream_state *state, const bmb_frame *frame, const bmb_cursor *cursor);
 
 /* Why a JPEG image cannot be carried by RFC 2435. */
 typedef enum bmb_jpeg_rtp {

@@ -95,6 +95,30 @@ static void gstreamer_takes_jpeg_over_udp(void **state)
     with_gstreamer("yard", "udp", 640, 480, 150);
 }
 
+static void ffmpeg_takes_a_transport_stream_over_http(void **state)
+{
+    (void)state;
+    char command[512];
+    snprintf(command, sizeof command,
+             "ffmpeg -v error -fflags nobuffer -probesize 100000 -analyzeduration 200000 -i "
+             "http://127.0.0.1:%u/station.ts -fps_mode passthrough -f rawvideo -pix_fmt gray - 2>/dev/null",
+             s.http);
+    decode("station", 1280, 720, 300, command);
+}
+
+/* Continuity counters, tables and clock, as a dissector of transport streams sees them. */
+static void a_transport_stream_is_in_order(void **state)
+{
+    (void)state;
+    char out[1024];
+    process_run(out, sizeof out,
+                "curl -s --max-time 6 http://127.0.0.1:%u/station.ts | python3 " BAMBINO_SOURCE
+                "/tests/e2e/check_ts.py",
+                s.http);
+    print_message("%s", out);
+    assert_non_null(strstr(out, "in order"));
+}
+
 static void ffprobe_knows_the_stream(void **state)
 {
     (void)state;
@@ -162,6 +186,8 @@ int main(void)
         CASE(ffprobe_knows_the_stream),
         cmocka_unit_test(ipv6_is_served_like_ipv4),
         cmocka_unit_test(a_recorded_clip_loops_without_a_break),
+        CASE(ffmpeg_takes_a_transport_stream_over_http),
+        CASE(a_transport_stream_is_in_order),
         CASE(ffmpeg_takes_h264_over_tcp),
         CASE(ffmpeg_takes_h264_over_udp),
         CASE(ffmpeg_takes_jpeg_over_tcp),

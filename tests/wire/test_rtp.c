@@ -106,7 +106,7 @@ static void transmit(const bmb_framer *framer, bmb_stream_state *s, const bmb_fr
         }
     }
     assert_int_equal(r->markers, 1);
-    framer->done(s, &cursor);
+    framer->done(s, frame, &cursor);
     assert_int_equal(s->next_seq, (uint16_t)(r->last_seq + 1));
 }
 
