@@ -283,6 +283,8 @@ static bmb_session *named_session(bmb_device *d, const bmb_conn *c)
 {
     bmb_session *s = c->rtsp.has_session ? bmb_session_find(d, c->rtsp.session) : NULL;
     if (s == NULL || !bmb_same_host(&s->peer, &c->peer)) return NULL;
+    if (s->via == BMB_VIA_RTP_TCP && s->conn != (uint16_t)(c - d->conns + 1))
+        return NULL; /* it belongs to its connection */
     s->alive_us = d->now;
     return s;
 }
@@ -336,29 +338,41 @@ static void act(bmb_device *d, bmb_conn *c)
 
 static void flush(bmb_device *d, bmb_conn *c);
 
-/* Takes what is in rx apart until a request wants an answer. */
+static bool mid_frame(const bmb_conn *c)
+{
+    return c->interleaved != NULL && c->interleaved->viewer.frame != NULL;
+}
+
+/* Takes what is in rx apart until a request is complete. false: more bytes are needed. */
+static bool parse(bmb_device *d, bmb_conn *c)
+{
+    bmb_rtsp_data data;
+    size_t used = bmb_rtsp_parse_feed(&c->rtsp, c->rx, c->rx_size, d->rx_room, &data);
+    c->active = c->active || used > 0;
+    if (data.data != NULL && c->interleaved != NULL && data.channel == c->interleaved->rtcp_channel)
+        bmb_session_rtcp(d, c->interleaved, data.data, data.size);
+    memmove(c->rx, c->rx + used, c->rx_size - used);
+    c->rx_size = (uint16_t)(c->rx_size - used);
+    return used > 0 || c->rtsp.complete;
+}
+
+/* A complete request is acted on between two frames only: neither an answer nor the end of the session can stand in the
+ * middle of a packet. flush finishes the frame that is under way, and begins no other as long as a request waits. */
 static void receive(bmb_device *d, bmb_conn *c)
 {
-    while (c->state == BMB_CONN_READING && c->tx_size == 0 && c->rx_size > 0) {
-        bmb_rtsp_data data;
-        bool fatal = false;
-        size_t used = bmb_rtsp_parse_feed(&c->rtsp, c->rx, c->rx_size, d->rx_room, &data);
-        if (used > 0 && !c->active) c->active = true;
-        if (data.data != NULL && c->interleaved != NULL && data.channel == c->interleaved->rtcp_channel)
-            bmb_session_rtcp(d, c->interleaved, data.data, data.size);
-        fatal = c->rtsp.complete && (c->rtsp.error == 400 || c->rtsp.error == 414) && !c->rtsp.has_cseq;
-        memmove(c->rx, c->rx + used, c->rx_size - used);
-        c->rx_size = (uint16_t)(c->rx_size - used);
-        if (c->rtsp.complete) {
-            d->requests++;
-            act(d, c);
-            if (c->state == BMB_CONN_WAITING) return;
-            c->closing = c->closing || fatal;
-            bmb_rtsp_parse_reset(&c->rtsp);
+    while (c->state == BMB_CONN_READING && c->tx_size == 0) {
+        if (!c->rtsp.complete && (c->rx_size == 0 || !parse(d, c))) return;
+        if (!c->rtsp.complete) continue;
+        if (mid_frame(c)) {
             flush(d, c);
-        } else if (used == 0) {
-            return;
+            if (c->state == BMB_CONN_FREE || mid_frame(c)) return;
         }
+        d->requests++;
+        act(d, c);
+        if (c->state == BMB_CONN_WAITING) return;
+        c->closing = c->closing || c->rtsp.broken;
+        bmb_rtsp_parse_reset(&c->rtsp);
+        flush(d, c);
     }
 }
 
@@ -378,18 +392,17 @@ static void put_due_report(bmb_device *d, bmb_conn *c)
     c->tx_size = (uint16_t)(BMB_RTP_INTERLEAVED + size);
 }
 
-/* Answers wait for the end of the frame that is under way: they cannot stand in the middle of a packet. */
 static bmb_err flush_once(bmb_device *d, bmb_conn *c)
 {
     bmb_viewer *v = c->interleaved != NULL ? &c->interleaved->viewer : NULL;
-    bmb_err err = BMB_OK;
     if (c->tx_size > 0) {
-        if (v != NULL && c->tx_at == 0 && v->framer != NULL) err = bmb_viewer_finish(d, v, c->sock);
-        if (err == BMB_OK) err = bmb_conn_send_pending(d, c);
+        bmb_err err = bmb_conn_send_pending(d, c);
         if (err != BMB_OK) return err;
     }
     if (c->closing || v == NULL || v->framer == NULL) return BMB_AGAIN;
-    return bmb_viewer_pump(d, v, c->sock);
+    if (!c->rtsp.complete) return bmb_viewer_pump(d, v, c->sock);
+    bmb_err err = bmb_viewer_finish(d, v, c->sock);
+    return err == BMB_OK ? BMB_AGAIN : err;
 }
 
 static void flush(bmb_device *d, bmb_conn *c)
@@ -446,6 +459,7 @@ static void sweep(bmb_device *d, bmb_conn *c)
     const bmb_config *config = d->config;
     bool partial = c->rtsp.header_size > 0;
     if (c->state == BMB_CONN_WAITING) {
+        if (mid_frame(c)) return;
         const bmb_feed *feed = find_feed(d, &c->rtsp);
         bool over = bmb_conn_older_than(d, c->since_us, BMB_STILL_WAIT_US);
         if (feed != NULL && is_described(feed)) {

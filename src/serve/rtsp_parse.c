@@ -48,6 +48,14 @@ static void refuse(bmb_rtsp_parse *p, uint16_t status)
     if (p->error == 0) p->error = status;
 }
 
+/* In the middle of a request: where the next one begins cannot be known any more. */
+static void give_up(bmb_rtsp_parse *p, uint16_t status)
+{
+    refuse(p, status);
+    p->broken = true;
+    p->complete = true;
+}
+
 static const struct {
     const char *name;
     bmb_rtsp_method method;
@@ -175,8 +183,7 @@ static void take_header(bmb_rtsp_parse *p, span line)
         keep(p->require, sizeof p->require, value);
     } else if (is(name, "Content-Length")) {
         if (!bmb_read_dec(value.at, value.size, BMB_RTSP_BODY_MAX, &number)) {
-            refuse(p, 400);
-            p->complete = true;
+            give_up(p, 400);
             return;
         }
         p->skip = (uint16_t)number;
@@ -186,7 +193,10 @@ static void take_header(bmb_rtsp_parse *p, span line)
 
 static void end_of_headers(bmb_rtsp_parse *p)
 {
-    if (!p->has_cseq) refuse(p, 400);
+    if (!p->has_cseq) { /* the client could not tell to what the answer belongs */
+        refuse(p, 400);
+        p->broken = true;
+    }
     p->part = BMB_RTSP_BODY;
     p->complete = p->skip == 0;
 }
@@ -212,16 +222,12 @@ static size_t feed_line(bmb_rtsp_parse *p, const uint8_t *data, size_t size, siz
     size_t used = end != NULL ? (size_t)(end - data) + 1 : size;
     if (end == NULL && size < room && !p->long_line) return 0;
     if ((size_t)p->header_size + used > BMB_RTSP_HEADER_MAX) {
-        refuse(p, 400);
-        p->complete = true;
+        give_up(p, 400);
         return used;
     }
     p->header_size = (uint16_t)(p->header_size + used);
     if (end == NULL) { /* it fills the buffer: only headers that nobody needs are so long */
-        if (p->part == BMB_RTSP_LINE) {
-            refuse(p, 414);
-            p->complete = true;
-        }
+        if (p->part == BMB_RTSP_LINE) give_up(p, 414);
         p->long_line = true;
         return used;
     }

@@ -46,6 +46,7 @@ typedef struct bmb_rtsp_parse {
     uint16_t header_size;
     uint16_t skip; /* bytes of a body, or of interleaved data that is not for us */
     bool complete;
+    bool broken;    /* what follows cannot be understood: answer and close */
     bool long_line; /* the rest of a line that was too long is skipped */
     bool has_cseq, has_session, has_transport, required;
     bool track;    /* the address names a track */
@@ -71,8 +72,7 @@ typedef struct bmb_rtsp_data {
 void bmb_rtsp_parse_reset(bmb_rtsp_parse *p);
 /* Consumes bytes and returns how many; the caller keeps the rest and offers it again with more behind it. `room` is the
  * size of the caller's buffer: a line or packet that can never fit in it is skipped or refused. Afterwards `complete`
- * is set (with error 0, or the status of the refusal), or out->data has a packet, or more bytes are needed. An error
- * with complete means that the bytes that follow cannot be understood: answer and close. */
+ * is set (with error 0, or the status of the refusal), or out->data has a packet, or more bytes are needed. */
 size_t bmb_rtsp_parse_feed(bmb_rtsp_parse *p, const uint8_t *data, size_t size, size_t room, bmb_rtsp_data *out);
 
 #endif

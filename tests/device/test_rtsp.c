@@ -603,6 +603,45 @@ static void a_viewer_that_falls_behind_goes_on_at_a_key_frame(void **state)
     assert_true(v.age_ms < 500);
 }
 
+static void an_answer_never_splits_a_packet(void **state)
+{
+    (void)state;
+    static const char *const requests[] = { "TEARDOWN", "PAUSE", "GET_PARAMETER" };
+    fake_device_open(&t);
+    frame(true);
+    for (size_t i = 0; i < 3; i++) {
+        for (size_t room = 1; room < 3100; room += 311) {
+            bmb_sock s = play(TCP);
+            t.f->socks[s].room = room; /* the key frame stops in its middle */
+            frame(true);
+            char text[200];
+            snprintf(text, sizeof text, "%s " YARD " RTSP/1.0\r\nCSeq: 9\r\nSession: %s\r\n\r\n", requests[i], session);
+            fake_say_text(t.f, s, text);
+            frame(false);
+            frame(false);
+            size_t begun, rest;
+            const char *first = fake_take(t.f, s, &begun);
+            uint8_t *all = malloc(FAKE_OUT);
+            memcpy(all, first, begun);
+            t.f->socks[s].room = FAKE_OUT / 2;
+            fake_settle(t.f, t.device);
+            const char *second = fake_take(t.f, s, &rest);
+            memcpy(all + begun, second, rest);
+            all[begun + rest] = '\0';
+            assert_int_equal(begun, room);
+            /* One frame whole, then the answer; after that the frames go on if the session does. */
+            unsigned frames = frames_in(all, begun + rest, NULL, NULL);
+            assert_true(i == 2 ? frames >= 1 : frames == 1);
+            assert_non_null(memmem(all, begun + rest, "RTSP/1.0 200 OK\r\nCSeq: 9\r\n", 26));
+            free(all);
+            fake_hang_up(t.f, s);
+            fake_settle(t.f, t.device);
+        }
+    }
+    assert_int_equal(device().sessions, 0);
+    assert_int_equal(feed().reel_pinned, 0);
+}
+
 static void a_viewer_that_reads_nothing_is_closed(void **state)
 {
     (void)state;
@@ -809,6 +848,7 @@ int main(void)
         H264(a_thousand_sessions_leave_nothing),
         H264(key_frames_are_asked_for_at_a_bounded_rate),
         H264(a_viewer_that_falls_behind_goes_on_at_a_key_frame),
+        H264(an_answer_never_splits_a_packet),
         H264(a_viewer_that_reads_nothing_is_closed),
         H264(a_large_frame_leaves_in_bursts),
         H264(a_description_waits_for_the_first_frame),
