@@ -71,7 +71,7 @@ static const key_row keys[] = {
       "an unused connection is closed after" },
     { SECTION_DEVICE, "session-ms", KEY_INT, DEVICE(session_ms), 1000, 600000, NULL, "ms", "60000",
       "an RTSP session ends without a sign of life after" },
-    { SECTION_DEVICE, "backlog-ms", KEY_INT, DEVICE(backlog_ms), 20, 5000, NULL, "ms", "150",
+    { SECTION_DEVICE, "backlog-ms", KEY_INT, DEVICE(backlog_ms), 20, 5000, NULL, "ms", "80",
       "how much of a stream may wait unsent in the system; less is fresher, more is smoother" },
 
     { SECTION_HTTP, "listen", KEY_ADDR, DEVICE(http), 0, 0, NULL, "", "off",

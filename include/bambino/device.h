@@ -101,7 +101,7 @@ typedef struct bmb_config {
     uint32_t request_ms;     /* a request must be complete within, 100 to 600000; preset 10000 */
     uint32_t idle_ms;        /* a connection kept alive without a request is closed after; preset 30000 */
     uint32_t session_ms;     /* an RTSP session ends without a sign of life after; preset 60000 */
-    uint32_t backlog_ms;     /* how much of a stream may wait in the system's send buffer, 20 to 5000; preset 150 */
+    uint32_t backlog_ms;     /* how much of a stream may wait in the system's send buffer, 20 to 5000; preset 80 */
 } bmb_config;
 
 /* Zeroes the configuration and fills in every preset named above. */

@@ -188,16 +188,6 @@ void bmb_conn_ready(bmb_device *d, bmb_conn *c, uint32_t events)
     bmb_conn_resume(d, c);
 }
 
-void bmb_conn_bound_backlog(bmb_device *d, const bmb_conn *c, const bmb_feed *feed)
-{
-    uint32_t mfps, kbps;
-    if (d->port->net.bound_backlog == NULL) return;
-    bmb_rate_read(&feed->rate, d->now, &mfps, &kbps);
-    uint64_t bytes = (uint64_t)kbps * d->config->backlog_ms / 8;
-    if (bytes < BMB_BACKLOG_LEAST) bytes = BMB_BACKLOG_LEAST;
-    d->port->net.bound_backlog(d->port->ctx, c->sock, bytes > UINT32_MAX ? UINT32_MAX : (uint32_t)bytes);
-}
-
 static const bmb_viewer *viewer_of(const bmb_conn *c)
 {
     if (c->kind == BMB_OUTLET_HTTP) return c->state == BMB_CONN_WATCHING ? &c->viewer : NULL;

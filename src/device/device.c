@@ -156,7 +156,7 @@ void bmb_config_init(bmb_config *config)
     config->request_ms = 10000;
     config->idle_ms = 30000;
     config->session_ms = 60000;
-    config->backlog_ms = 150;
+    config->backlog_ms = 80;
 }
 
 static void lay_out_reel(block *b, const bmb_feed_config *config, const bmb_port *port, bmb_feed *feed)

@@ -92,7 +92,7 @@ static void answer_feed(bmb_device *d, bmb_conn *c, const bmb_route *route, bool
     c->viewer.state = (bmb_stream_state){ .keep_alive = c->keep_alive, .head_only = head_only };
     bmb_viewer_begin(d, &c->viewer, feed, format->framer, format->once, streaming);
     if (streaming) {
-        bmb_conn_bound_backlog(d, c, feed);
+        bmb_viewer_bound_backlog(d, c->sock, bmb_feed_kbps(d, feed));
         bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
     }
     send_answer(d, c, &w, BMB_CONN_WATCHING);

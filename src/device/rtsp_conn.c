@@ -244,7 +244,7 @@ static void play(bmb_device *d, bmb_conn *c, bmb_session *s)
         answer_status(d, c, err == BMB_LIMIT ? 453 : 500);
         return;
     }
-    if (s->via == BMB_VIA_RTP_TCP) bmb_conn_bound_backlog(d, c, s->feed);
+    if (s->via == BMB_VIA_RTP_TCP) bmb_viewer_bound_backlog(d, c->sock, bmb_feed_kbps(d, s->feed));
     bmb_writer w = answer(d, c);
     bmb_rtsp_begin(&w, 200, &c->rtsp);
     put_session(d, s, &w);

@@ -31,6 +31,7 @@
 #define BMB_RETRY_FIRST_MS 500u     /* first pause before a camera is started again; doubles up to … */
 #define BMB_RETRY_MOST_MS 30000u
 #define BMB_BACKLOG_LEAST 16384u /* bytes in a socket's buffer: less would cost a call per few packets */
+#define BMB_TUNE_US 1000000u     /* between two looks at what a slow viewer's link carries */
 #define BMB_LAG_US 500000u       /* an H.264 viewer that is further behind the newest frame goes on at a key frame */
 #define BMB_KEY_PAUSE_US 500000u /* least time between two requests for a key frame, over all viewers of a feed */
 #define BMB_BURST 16u            /* packets that leave at once: about 22 KB, what a small switch or radio buffers */
@@ -59,7 +60,8 @@ typedef struct bmb_viewer {
     bool needs_key; /* can go on at a key frame only */
     uint32_t age_ms;
     uint64_t since_us, progress_us;
-    uint64_t pace_us; /* datagrams: the next burst is due; 0: none is under way */
+    uint64_t tuned_us; /* TCP: when the backlog is next fitted to what the link really carries */
+    uint64_t pace_us;  /* datagrams: the next burst is due; 0: none is under way */
     uint64_t sent, skipped, bytes;
     bmb_rate rate;
 } bmb_viewer;
@@ -217,6 +219,9 @@ void bmb_viewer_end(bmb_device *d, bmb_viewer *v);
 /* Sends what there is over a TCP connection. BMB_AGAIN: nothing new, or blocked; BMB_OK: a single answer is complete;
  * BMB_GONE: the peer is gone. */
 bmb_err bmb_viewer_pump(bmb_device *d, bmb_viewer *v, bmb_sock sock);
+/* Bounds what may wait unsent in the system at a stream of so many kbit/s: more would only grow old there. */
+void bmb_viewer_bound_backlog(bmb_device *d, bmb_sock sock, uint32_t kbps);
+uint32_t bmb_feed_kbps(const bmb_device *d, const bmb_feed *feed); /* measured at the input */
 /* Sends the rest of the present frame only. BMB_OK: there is none any more. */
 bmb_err bmb_viewer_finish(bmb_device *d, bmb_viewer *v, bmb_sock sock);
 /* Sends the next burst of datagrams, when one is due. */
@@ -240,8 +245,6 @@ bool bmb_conn_older_than(const bmb_device *d, uint64_t since_us, uint64_t limit_
 void bmb_conn_shed(bmb_device *d, bmb_feed *feed, const bmb_frame *frame);
 void bmb_viewer_event(bmb_device *d, const bmb_feed *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
                       int64_t value, int64_t extra);
-/* How much may wait unsent in the system for a viewer of this feed: more would only grow old there. */
-void bmb_conn_bound_backlog(bmb_device *d, const bmb_conn *c, const bmb_feed *feed);
 
 /* http_conn.c, rtsp_conn.c: what connections do. One row of functions for each kind of outlet. */
 typedef struct bmb_conversation {

@@ -178,12 +178,38 @@ static bmb_err send_some(bmb_device *d, bmb_viewer *v, bmb_sock sock)
     return sent < offered ? BMB_AGAIN : BMB_OK;
 }
 
+uint32_t bmb_feed_kbps(const bmb_device *d, const bmb_feed *feed)
+{
+    uint32_t mfps, kbps;
+    bmb_rate_read(&feed->rate, d->now, &mfps, &kbps);
+    return kbps;
+}
+
+void bmb_viewer_bound_backlog(bmb_device *d, bmb_sock sock, uint32_t kbps)
+{
+    uint64_t bytes = (uint64_t)kbps * d->config->backlog_ms / 8;
+    if (d->port->net.bound_backlog == NULL) return;
+    if (bytes < BMB_BACKLOG_LEAST) bytes = BMB_BACKLOG_LEAST;
+    d->port->net.bound_backlog(d->port->ctx, sock, bytes > UINT32_MAX ? UINT32_MAX : (uint32_t)bytes);
+}
+
+/* A link that is slower than the feed: the backlog's time is counted at what it carries. */
+static void follow_link(bmb_device *d, bmb_viewer *v, bmb_sock sock)
+{
+    uint32_t mfps, kbps;
+    if (d->now < v->tuned_us) return;
+    v->tuned_us = d->now + BMB_TUNE_US;
+    bmb_rate_read(&v->rate, d->now, &mfps, &kbps);
+    if (kbps > 0) bmb_viewer_bound_backlog(d, sock, kbps);
+}
+
 bmb_err bmb_viewer_finish(bmb_device *d, bmb_viewer *v, bmb_sock sock)
 {
     while (v->frame != NULL) {
         bmb_err err = send_some(d, v, sock);
         if (err == BMB_AGAIN) {
             v->blocked = v->slow = true;
+            follow_link(d, v, sock);
             return err;
         }
         if (err != BMB_OK) return BMB_GONE;

@@ -449,10 +449,34 @@ static void no_files_left_pauses_accepting(void **state)
 static void the_backlog_follows_the_bit_rate(void **state)
 {
     (void)state;
+    t.config.backlog_ms = 150;
     fake_device_open(&t);
     pictures(45, 66667); /* 8000 bytes, 15 a second: 960 kbit/s */
     bmb_sock s = viewer();
-    assert_in_range(t.f->socks[s].backlog, 16384, 20000); /* 150 ms */
+    assert_in_range(t.f->socks[s].backlog, 16384, 20000); /* 150 ms, or the least */
+
+    static uint8_t large[19000];
+    size_t large_size = fake_jpeg(large, 640, 480, 18000);
+    for (int i = 0; i < 150; i++) { /* 60 pictures of 18000 bytes a second */
+        fake_frame(t.f, 0, large, large_size, true);
+        fake_run(t.f, t.device, 16667);
+        fake_take(t.f, s, NULL);
+    }
+    bmb_sock fast = viewer(), slow = viewer();
+    assert_in_range(t.f->socks[fast].backlog, 100000, 170000);
+    fake_take(t.f, slow, NULL);
+    t.f->socks[slow].room = 0;
+    for (int i = 0; i < 300; i++) { /* the slow one's link carries 240 KB a second */
+        t.f->socks[slow].room += 4000;
+        fake_frame(t.f, 0, large, large_size, true);
+        fake_run(t.f, t.device, 16667);
+        fake_take(t.f, s, NULL);
+        fake_take(t.f, fast, NULL);
+        fake_take(t.f, slow, NULL);
+        t.f->socks[s].room = t.f->socks[fast].room = FAKE_OUT / 2;
+    }
+    assert_in_range(t.f->socks[fast].backlog, 100000, 170000);
+    assert_in_range(t.f->socks[slow].backlog, 30000, 40000); /* 150 ms of that */
 }
 
 #define CASE(name) cmocka_unit_test_setup_teardown(name, open_yard, close_yard)
