@@ -2,6 +2,7 @@
 #include <string.h>
 
 #include "device/state.h"
+#include "serve/rtsp_answer.h"
 
 static const bmb_conversation *of(const bmb_conn *c)
 {
@@ -48,12 +49,16 @@ static void open_conn(bmb_device *d, bmb_conn *c, const bmb_outlet *outlet, bmb_
 }
 
 /* No connection is left for it: one sentence, and away. */
-static void turn_away(bmb_device *d, bmb_sock sock, const bmb_addr *peer)
+static void turn_away(bmb_device *d, const bmb_outlet *outlet, bmb_sock sock, const bmb_addr *peer)
 {
     uint8_t text[256];
     size_t taken;
     bmb_writer w = bmb_writer_of(text, sizeof text);
-    bmb_http_error(&w, 503, false, false);
+    if (outlet->config->kind == BMB_OUTLET_RTSP) {
+        bmb_rtsp_status(&w, 503, &(bmb_rtsp_parse){ .has_cseq = false });
+    } else {
+        bmb_http_error(&w, 503, false, false);
+    }
     const bmb_slice slice = { .data = text, .size = bmb_written(&w) };
     (void)d->port->net.send(d->port->ctx, sock, &slice, 1, &taken);
     d->port->net.close(d->port->ctx, sock);
@@ -84,7 +89,7 @@ void bmb_conn_accept(bmb_device *d, bmb_outlet *outlet)
         }
         bmb_conn *c = free_conn(d);
         if (c == NULL) {
-            turn_away(d, sock, &peer);
+            turn_away(d, outlet, sock, &peer);
         } else {
             open_conn(d, c, outlet, sock, &peer);
         }
@@ -183,6 +188,10 @@ static void receive(bmb_device *d, bmb_conn *c)
 void bmb_conn_ready(bmb_device *d, bmb_conn *c, uint32_t events)
 {
     if (c->state == BMB_CONN_FREE) return;
+    if ((events & BMB_BROKEN) != 0 && c->rx_size == d->rx_room) { /* reading, which would tell, has to wait */
+        bmb_conn_close(d, c);
+        return;
+    }
     if ((events & (BMB_READABLE | BMB_BROKEN)) != 0) receive(d, c);
     if (c->state == BMB_CONN_FREE || (events & BMB_WRITABLE) == 0) return;
     bmb_conn_resume(d, c);

@@ -419,6 +419,25 @@ static void viewers_beyond_the_limit_are_told_when_to_retry(void **state)
     assert_true(fake_event_count(t.f, BMB_EVENT_CONNECTIONS_FULL) > 0);
 }
 
+static void a_broken_connection_ends_though_its_buffer_is_full(void **state)
+{
+    (void)state;
+    fake_device_open(&t);
+    picture();
+    bmb_sock s = fake_connect(t.f, 0);
+    t.f->socks[s].room = 100; /* the answer stays under way … */
+    char text[3000] = "GET /status.json HTTP/1.1\r\nHost: a\r\n\r\n";
+    size_t size = strlen(text);
+    memset(text + size, 'G', sizeof text - size);
+    fake_say(t.f, s, text, sizeof text); /* … and more than the buffer takes is behind it */
+    fake_settle(t.f, t.device);
+    assert_false(t.f->socks[s].gone);
+    t.f->socks[s].broken = true;
+    fake_settle(t.f, t.device);
+    assert_true(t.f->socks[s].gone);
+    assert_int_equal(device().connections, 0);
+}
+
 static void an_idle_connection_makes_room(void **state)
 {
     (void)state;
@@ -501,6 +520,7 @@ int main(void)
         CASE(an_answer_may_leave_one_byte_at_a_time),
         CASE(slow_requests_and_idle_connections_end),
         CASE(viewers_beyond_the_limit_are_told_when_to_retry),
+        CASE(a_broken_connection_ends_though_its_buffer_is_full),
         CASE(an_idle_connection_makes_room),
         CASE(no_files_left_pauses_accepting),
         CASE(the_backlog_follows_the_bit_rate),

@@ -819,6 +819,23 @@ static void viewers_beyond_the_limit_are_refused(void **state)
     assert_int_equal(device().refused, 1);
 }
 
+static void connections_beyond_all_are_turned_away_in_rtsp(void **state)
+{
+    (void)state;
+    t.config.viewers = 1;
+    t.config.spare = 1;
+    fake_device_open(&t);
+    bmb_sock s = BMB_NO_SOCK;
+    for (int i = 0; i < 3; i++) {
+        s = fake_connect(t.f, 1);
+        fake_say_text(t.f, s, "OPTIONS");
+        fake_say_text(t.f, s, " * RTSP/1.0\r\n"); /* unfinished, so nobody makes room */
+        fake_settle(t.f, t.device);
+    }
+    assert_int_equal(status_of(fake_take(t.f, s, NULL)), 503);
+    assert_true(t.f->socks[s].gone);
+}
+
 static void memory_stays_within_its_bounds(void **state)
 {
     (void)state;
@@ -858,6 +875,7 @@ int main(void)
         H264(times_agree_for_hours),
         JPEG(jpeg_feeds_are_carried_or_refused),
         JPEG(viewers_beyond_the_limit_are_refused),
+        H264(connections_beyond_all_are_turned_away_in_rtsp),
         H264(memory_stays_within_its_bounds),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

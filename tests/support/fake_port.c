@@ -212,7 +212,7 @@ static size_t ready(void *ctx, bmb_ready *out, size_t room)
         if (!s->open || s->listener != BMB_NO_SOCK) continue;
         bool readable = s->listening ? has_waiting(f, i) : s->in_size > s->in_at || s->peer_gone;
         uint32_t events = (readable ? BMB_READABLE : 0) | (s->room > 0 && !s->listening ? BMB_WRITABLE : 0);
-        events &= s->watched;
+        events = (events & s->watched) | (s->broken ? BMB_BROKEN : 0);
         if (events != 0) out[n++] = (bmb_ready){ .token = s->token, .events = events };
     }
     return n;

@@ -15,6 +15,7 @@
 typedef struct fake_sock {
     bool open, listening, udp, gone, finished;
     bool peer_gone; /* the test hung up */
+    bool broken;    /* reported as such, whatever is watched */
     bmb_addr addr, peer;
     bmb_sock listener; /* waits to be accepted by it; BMB_NO_SOCK: accepted */
     uint32_t watched, token, backlog;
