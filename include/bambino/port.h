@@ -11,7 +11,7 @@
  *  5. A function that a board does not have may be NULL where its comment says "optional"; the core then does without.
  *
  * To write a port: begin with clock, random and wait; add TCP (HTTP works then); add one camera; add UDP (RTP works
- * then). docs/porting.md walks through it. `tests/support/fake_port.c` is a complete port of about 300 lines.
+ * then). docs/porting.md walks through it. `tests/support/fake_port.c` is a complete port in memory.
  */
 #ifndef BAMBINO_PORT_H
 #define BAMBINO_PORT_H
