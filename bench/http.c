@@ -29,26 +29,6 @@ static void watch(rig *r, drain *d, int *fds, int count)
     rig_run(r, 50000);
 }
 
-/* Nanoseconds of CPU for each byte. The drain empties every socket between frames, in both turns. */
-static double ours(rig *r, drain *d)
-{
-    unsigned long long start = atomic_load(&d->bytes), bytes = 0;
-    uint64_t cpu = 0;
-    bmb_feed_stats before, after;
-    for (int i = 0; i < FRAMES_A_ROUND; i++) {
-        (void)bmb_feed_stats_get(r->device, 0, &before);
-        rig_frame(r, jpeg, jpeg_size, true);
-        uint64_t begin = thread_cpu_ns();
-        r->port.wait(r->port.ctx, UINT64_MAX);
-        (void)bmb_step(r->device);
-        cpu += thread_cpu_ns() - begin;
-        (void)bmb_feed_stats_get(r->device, 0, &after);
-        bytes += after.bytes_sent - before.bytes_sent;
-        drain_wait(d, start + bytes);
-    }
-    return (double)cpu / (double)bytes;
-}
-
 static double floor_of(const int *out, drain *d)
 {
     static char head[128] = "Content-Type: image/jpeg\r\nContent-Length: 30000\r\nFrame-Number: 100\r\n"
@@ -80,10 +60,10 @@ static void cpu_per_byte(void)
     watch(&r, &d, fds, VIEWERS);
     rig_open(&bare, BMB_CODEC_JPEG, VIEWERS, 40000);
     watch(&bare, &d, fds, VIEWERS);
-    (void)ours(&r, &d);
+    (void)rig_cost(&r, &d, jpeg, jpeg_size, true, FRAMES_A_ROUND);
     (void)floor_of(bare.accepted, &d);
     for (int i = 0; i < ROUNDS; i++) {
-        mine[i] = ours(&r, &d);
+        mine[i] = rig_cost(&r, &d, jpeg, jpeg_size, true, FRAMES_A_ROUND);
         least[i] = floor_of(bare.accepted, &d);
     }
     result_of_turns("MJPEG over HTTP, 50 viewers: CPU, ns a byte", "ns/byte", mine, least, ROUNDS, 1.15);

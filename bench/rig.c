@@ -203,6 +203,25 @@ uint64_t rig_sent(const rig *r)
     return s.sent;
 }
 
+double rig_cost(rig *r, const drain *d, const uint8_t *data, size_t size, bool key, unsigned frames)
+{
+    uint64_t cpu = 0;
+    unsigned long long bytes = 0, start = d != NULL ? atomic_load(&d->bytes) : 0;
+    for (unsigned i = 0; i < frames; i++) {
+        bmb_feed_stats before, after;
+        (void)bmb_feed_stats_get(r->device, 0, &before);
+        rig_frame(r, data, size, key);
+        uint64_t begin = thread_cpu_ns();
+        r->port.wait(r->port.ctx, UINT64_MAX);
+        (void)bmb_step(r->device);
+        cpu += thread_cpu_ns() - begin;
+        (void)bmb_feed_stats_get(r->device, 0, &after);
+        bytes += after.bytes_sent - before.bytes_sent;
+        if (d != NULL) drain_wait(d, start + bytes);
+    }
+    return (double)cpu / (double)bytes;
+}
+
 double now_s(void)
 {
     struct timespec t;

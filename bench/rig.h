@@ -60,6 +60,9 @@ void rig_frame(rig *r, const uint8_t *data, size_t size, bool key);
 /* Steps until `us` have passed. */
 void rig_run(rig *r, uint64_t us);
 uint64_t rig_sent(const rig *r);
+/* Nanoseconds of CPU for each byte that the device sends of so many frames. The drain empties every socket between
+ * them, in this turn and in the floor's; NULL: nothing is waited for. */
+double rig_cost(rig *r, const drain *d, const uint8_t *data, size_t size, bool key, unsigned frames);
 
 /* The built command, serving its demo on free ports of the loopback interface. */
 typedef struct demo {

@@ -88,26 +88,6 @@ static int receiver(uint16_t *port, drain *d)
     return fd;
 }
 
-/* Nanoseconds of CPU for each byte that the device sends. */
-static double ours(rig *r, const drain *d)
-{
-    uint64_t cpu = 0;
-    unsigned long long bytes = 0, start = d != NULL ? atomic_load(&d->bytes) : 0;
-    for (int i = 0; i < FRAMES_A_ROUND; i++) {
-        bmb_feed_stats before, after;
-        (void)bmb_feed_stats_get(r->device, 0, &before);
-        rig_frame(r, frame, frame_size, false);
-        uint64_t begin = thread_cpu_ns();
-        r->port.wait(r->port.ctx, UINT64_MAX);
-        (void)bmb_step(r->device);
-        cpu += thread_cpu_ns() - begin;
-        (void)bmb_feed_stats_get(r->device, 0, &after);
-        bytes += after.bytes_sent - before.bytes_sent;
-        if (d != NULL) drain_wait(d, start + bytes);
-    }
-    return (double)cpu / (double)bytes;
-}
-
 static int sender_to(uint16_t port)
 {
     const struct sockaddr_in to = { .sin_family = AF_INET,
@@ -196,9 +176,9 @@ void bench_udp(void)
     }
     rig_frame(&r, key_frame, key_size, true);
     rig_run(&r, 50000);
-    (void)ours(&r, &d);
+    (void)rig_cost(&r, &d, frame, frame_size, false, FRAMES_A_ROUND);
     for (int i = 0; i < ROUNDS; i++) {
-        mine[i] = ours(&r, &d);
+        mine[i] = rig_cost(&r, &d, frame, frame_size, false, FRAMES_A_ROUND);
         single[i] = bare_send(bare, &d);
         segments[i] = bare_segments(bare, &d, true);
         whole[i] = bare_segments(bare, &d, false);
@@ -253,10 +233,10 @@ void bench_interleaved(void)
     rig_run(&bare, 50000);
     rig_frame(&r, key_frame, key_size, true);
     rig_run(&r, 50000);
-    (void)ours(&r, &d);
+    (void)rig_cost(&r, &d, frame, frame_size, false, FRAMES_A_ROUND);
     (void)bare_writev(bare.accepted, &d);
     for (int i = 0; i < ROUNDS; i++) {
-        mine[i] = ours(&r, &d);
+        mine[i] = rig_cost(&r, &d, frame, frame_size, false, FRAMES_A_ROUND);
         least[i] = bare_writev(bare.accepted, &d);
     }
     result_of_turns("RTP interleaved over TCP, 20 viewers: CPU, ns a byte", "ns/byte", mine, least, ROUNDS, 1.2);
@@ -293,11 +273,11 @@ static void multicast(int report)
     if (own_network()) {
         open_group(&one, 1);
         open_group(&fifty, 50);
-        (void)ours(&one, NULL);
-        (void)ours(&fifty, NULL);
+        (void)rig_cost(&one, NULL, frame, frame_size, false, FRAMES_A_ROUND);
+        (void)rig_cost(&fifty, NULL, frame, frame_size, false, FRAMES_A_ROUND);
         for (int i = 0; i < ROUNDS; i++) {
-            few[i] = ours(&one, NULL);
-            many[i] = ours(&fifty, NULL);
+            few[i] = rig_cost(&one, NULL, frame, frame_size, false, FRAMES_A_ROUND);
+            many[i] = rig_cost(&fifty, NULL, frame, frame_size, false, FRAMES_A_ROUND);
             ratios[i] = many[i] / few[i];
         }
         costs[1] = median(few, ROUNDS);

@@ -167,8 +167,9 @@ static bool prepare_feed(cli_device *d, size_t index)
     int64_t frame_max = (int64_t)out->mode.width * out->mode.height / 4 + 16384;
     out->frame_max = (uint32_t)(f->frame_max > 0 ? f->frame_max : frame_max);
     out->reel_bytes = f->reel > 0 ? (uint32_t)f->reel : out->frame_max * 8;
+    const bmb_addr group = f->multicast_auto ? bmb_multicast_choose(d->file.device_name, f->name) : f->multicast;
     out->multicast =
-        (bmb_multicast){ .group = f->multicast, .ttl = (uint8_t)f->multicast_ttl, .always = f->multicast_always != 0 };
+        (bmb_multicast){ .group = group, .ttl = (uint8_t)f->multicast_ttl, .always = f->multicast_always != 0 };
     return true;
 }
 

@@ -36,6 +36,7 @@ typedef struct cli_feed {
     int64_t control[BMB_CONTROL_COUNT];
     bool control_set[BMB_CONTROL_COUNT];
     bmb_addr multicast;
+    bool multicast_auto; /* a group is to be chosen */
     int64_t multicast_ttl, multicast_always;
     int line;
 } cli_feed;

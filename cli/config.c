@@ -17,6 +17,7 @@ typedef enum key_type {
     KEY_RATE,
     KEY_SIZE,
     KEY_ADDR,
+    KEY_GROUP,
     KEY_CHOICE,
     KEY_CONTROL
 } key_type;
@@ -111,8 +112,8 @@ static const key_row keys[] = {
       "larger frames are dropped" },
     { SECTION_FEED, "reel", KEY_BYTES, FEED(reel), 256, INT32_MAX, NULL, "bytes", "8 * frame-max",
       "frame memory: the newest, the next, and one for each slow viewer" },
-    { SECTION_FEED, "multicast", KEY_ADDR, FEED(multicast), 0, 0, NULL, "", "off",
-      "GROUP:PORT for RTP, in 224.0.0.0/4 or ff00::/8; the port is even" },
+    { SECTION_FEED, "multicast", KEY_GROUP, FEED(multicast), 0, 0, NULL, "", "off",
+      "auto, or GROUP:PORT for RTP in 224.0.0.0/4 or ff00::/8; the port is even" },
     { SECTION_FEED, "multicast-ttl", KEY_INT, FEED(multicast_ttl), 1, 255, NULL, "hops", "1",
       "how many routers a multicast packet may pass" },
     { SECTION_FEED, "multicast-always", KEY_INT, FEED(multicast_always), 0, 1, NULL, "0 or 1", "0",
@@ -350,6 +351,11 @@ static int store(reading *r, const key_row *k, const char *value)
         if (!is_name(value)) return complain(r, "%s = %s: use 1 to %d of a-z 0-9 - _", k->key, value, BMB_NAME_MAX - 1);
         memcpy(target, value, strlen(value) + 1);
         return 1;
+    case KEY_GROUP:
+        r->feed->multicast_auto = strcmp(value, "auto") == 0;
+        if (r->feed->multicast_auto) return 1;
+        if (bmb_addr_parse(value, (bmb_addr *)(void *)target) == BMB_OK) return 1;
+        return complain(r, "%s = %s: auto is expected, or GROUP:PORT such as 239.255.42.1:5004", k->key, value);
     case KEY_ADDR:
         if (bmb_addr_parse(value, (bmb_addr *)(void *)target) == BMB_OK) return 1;
         return complain(r, "%s = %s: ADDRESS:PORT is expected, such as 192.0.2.7:8080, [2001:db8::7]:8080 or :8080",
@@ -437,12 +443,13 @@ void cli_config_reference(FILE *out)
             if (k->section != (section)s) continue;
             fprintf(out, "| `%s` | ", k->key);
             double scale = k->type == KEY_RATE ? 1000.0 : 1.0;
-            bool number = k->type != KEY_TEXT && k->type != KEY_NAME && k->type != KEY_ADDR && k->type != KEY_CHOICE;
+            bool number = k->type != KEY_TEXT && k->type != KEY_NAME && k->type != KEY_ADDR && k->type != KEY_GROUP &&
+                          k->type != KEY_CHOICE;
             if (number) fprintf(out, "%.10g to %.10g", (double)k->least / scale, (double)k->most / scale);
             for (size_t c = 0; k->choices != NULL && k->choices[c] != NULL; c++)
                 fprintf(out, "%s`%s`", c > 0 ? ", " : "", k->choices[c]);
             if (k->type == KEY_TEXT || k->type == KEY_NAME) fprintf(out, "text");
-            if (k->type == KEY_ADDR) fprintf(out, "address");
+            if (k->type == KEY_ADDR || k->type == KEY_GROUP) fprintf(out, "address");
             fprintf(out, " | %s | %s | %s |\n", k->unit, k->preset, k->help);
         }
         fputc('\n', out);

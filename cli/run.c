@@ -9,13 +9,14 @@
 static void print_feed(const bmb_feed_config *feed, const bmb_mode *mode, const char (*http)[BMB_ADDR_TEXT_MAX],
                        size_t http_count, const char (*rtsp)[BMB_ADDR_TEXT_MAX], size_t rtsp_count)
 {
-    char text[64];
+    char text[64], group[BMB_ADDR_TEXT_MAX];
+    bmb_addr_text(&feed->multicast.group, true, group, sizeof group);
     printf("  %s  %s, %s\n", feed->name, feed->title, cli_mode_text(mode, text, sizeof text));
     for (size_t i = 0; i < rtsp_count; i++) printf("      rtsp://%s/%s\n", rtsp[i], feed->name);
     for (size_t i = 0; i < http_count && mode->codec == BMB_CODEC_H264; i++)
         printf("      http://%s/%s.ts   for players without RTSP\n", http[i], feed->name);
     for (size_t i = 0; i < http_count && feed->multicast.group.family != 0; i++)
-        printf("      http://%s/%s.sdp   its multicast group\n", http[i], feed->name);
+        printf("      http://%s/%s.sdp   its multicast group, %s\n", http[i], feed->name, group);
     for (size_t i = 0; i < http_count && mode->codec == BMB_CODEC_JPEG; i++)
         printf("      http://%s/%s.mjpeg   still: http://%s/%s.jpg\n", http[i], feed->name, http[i], feed->name);
 }

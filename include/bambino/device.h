@@ -48,6 +48,11 @@ typedef struct bmb_multicast {
     bool always;    /* send even when no RTSP session asks for it, for receivers that know the group otherwise */
 } bmb_multicast;
 
+/* Chooses a group for a feed in the IPv4 local scope, 239.255.0.0/16 (RFC 2365 6.1), with an even port from 5004 on.
+ * The same names always give the same group, so that an address that somebody noted stays right; two feeds of one
+ * device may in rare cases get the same one, which bmb_open() refuses (BMB_IN_USE). */
+bmb_addr bmb_multicast_choose(const char *device, const char *feed);
+
 typedef struct bmb_feed_config {
     const char *name;    /* in addresses: a..z 0..9 - _, 1 to 23 bytes */
     const char *title;   /* for people, UTF-8; NULL: the name */

@@ -166,6 +166,12 @@ static size_t feed_fault(const bmb_fault *f, char *out, size_t room)
     const char *name = f->name != NULL ? f->name : "";
     if (f->err == BMB_IN_USE && strcmp(key_text(f->key), "camera") == 0)
         return format(out, room, "camera \"%s\" is used by two feeds; give each feed a camera of its own", name);
+    if (f->err == BMB_IN_USE && strcmp(key_text(f->key), "multicast") == 0)
+        return format(out, room, "feed \"%s\": another feed has the same multicast group; choose another one", name);
+    if (strcmp(key_text(f->key), "multicast") == 0)
+        return format(
+            out, room,
+            "feed \"%s\": multicast needs an address in 224.0.0.0/4 or ff00::/8 and an even port from 1024 on", name);
     if (f->err == BMB_IN_USE) return format(out, room, "feed \"%s\" is there twice; rename one", name);
     if (strcmp(key_text(f->key), "name") == 0)
         return format(out, room, "feed name \"%s\": use 1 to %d of a-z 0-9 - _", name, BMB_NAME_MAX - 1);

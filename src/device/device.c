@@ -85,6 +85,27 @@ static bool good_name(const char *name)
     return n > 0;
 }
 
+static uint32_t mix(uint32_t hash, const char *text)
+{
+    for (; *text != '\0'; text++) hash = (hash ^ (uint8_t)*text) * 16777619u; /* FNV-1a */
+    return hash;
+}
+
+bmb_addr bmb_multicast_choose(const char *device, const char *feed)
+{
+    uint32_t hash = mix(mix(mix(2166136261u, device), "/"), feed);
+    uint32_t host = hash >> 8 & 0xFFFF, port = hash % 64;
+    if ((host & 0xFF) == 0) host |= 1; /* some equipment takes a last byte of 0 for a network */
+    return (bmb_addr){ .family = 4,
+                       .ip = { 239, 255, (uint8_t)(host >> 8), (uint8_t)host },
+                       .port = (uint16_t)(5004 + 2 * port) };
+}
+
+static bool same_group(const bmb_addr *a, const bmb_addr *b)
+{
+    return a->family != 0 && bmb_same_host(a, b) && a->port == b->port;
+}
+
 static bool good_group(const bmb_multicast *m)
 {
     const bmb_addr *g = &m->group;
@@ -105,6 +126,8 @@ static bmb_err check_feed(const bmb_config *config, size_t index, bmb_camera_inf
     if (f->title != NULL && strlen(f->title) > 63)
         return blame(fault, BMB_BAD_ARG, "feed", "title", f->name, (int64_t)strlen(f->title), 63);
     for (size_t i = 0; i < index; i++) {
+        if (same_group(&f->multicast.group, &config->feeds[i].multicast.group))
+            return blame(fault, BMB_IN_USE, "feed", "multicast", f->name, 0, 0);
         if (strcmp(config->feeds[i].name, f->name) == 0) return blame(fault, BMB_IN_USE, "feed", "name", f->name, 0, 0);
         if (f->camera != NULL && strcmp(config->feeds[i].camera, f->camera) == 0)
             return blame(fault, BMB_IN_USE, "feed", "camera", f->camera, 0, 0);

@@ -190,6 +190,33 @@ static void the_first_picture_comes_at_once(void **state)
     assert_int_equal(served_stop(&s), 0);
 }
 
+static void a_multicast_group_is_chosen_or_judged(void **state)
+{
+    (void)state;
+    char first[2048];
+    for (int i = 0; i < 2; i++) { /* the same one each time */
+        write_config("[http]\nlisten = 127.0.0.1:0\n[camera c]\n[feed c]\nmulticast = auto\n");
+        assert_int_equal(RUN("run %s/c.ini --for 0.3 2>/dev/null", folder), 0);
+        char *group = strstr(out, "its multicast group, 239.255.");
+        assert_non_null(group);
+        group[strcspn(group, "\n")] = '\0';
+        assert_int_equal(atoi(strrchr(group, ':') + 1) % 2, 0);
+        if (i == 0) strcpy(first, group);
+        assert_string_equal(group, first);
+    }
+    write_config("[http]\nlisten = 127.0.0.1:0\n[camera c]\n[feed c]\nmulticast = 192.0.2.1:5004\n");
+    assert_int_equal(RUN("run %s/c.ini", folder), 1);
+    says("feed \"c\": multicast needs an address in 224.0.0.0/4");
+    write_config(
+        "[http]\nlisten = 127.0.0.1:0\n[camera c]\n[feed c]\nmulticast = 239.1.1.1:5004\n[camera d]\n[feed d]\n"
+        "multicast = 239.1.1.1:5004\n");
+    assert_int_equal(RUN("run %s/c.ini", folder), 1);
+    says("feed \"d\": another feed has the same multicast group");
+    write_config("[feed c]\nmulticast = always\n");
+    assert_int_equal(RUN("run %s/c.ini", folder), 2);
+    says("c.ini:2: multicast = always: auto is expected, or GROUP:PORT");
+}
+
 static void it_stops_by_itself(void **state)
 {
     (void)state;
@@ -282,6 +309,7 @@ int main(void)
         CASE(addresses_are_whole),
         CASE(curl_fetches_everything),
         CASE(the_first_picture_comes_at_once),
+        CASE(a_multicast_group_is_chosen_or_judged),
         CASE(it_stops_by_itself),
         CASE(cameras_are_listed),
         CASE(a_photo_is_written_whole_or_not_at_all),
