@@ -68,16 +68,47 @@ typedef struct bmb_feed_config {
     size_t setting_count;
 } bmb_feed_config;
 
+/* How a feed is written to a plain connection or a UDP destination, without a session protocol. */
+typedef enum bmb_stream_format {
+    BMB_FORMAT_RAW = 0, /* TCP: an Annex B byte stream (H.264), or JPEG images one behind the other */
+    BMB_FORMAT_TS,      /* MPEG-2 transport stream (ISO/IEC 13818-1), H.264 only; over UDP seven packets a datagram */
+    BMB_FORMAT_FRAMED,  /* TCP: the framed protocol of docs/framed.md, with a way back */
+    BMB_FORMAT_RTP,     /* UDP: RTP (RFC 6184, RFC 2435), with the description of bmb_push_describe() */
+    BMB_FORMAT_COUNT
+} bmb_stream_format;
+
+/* "raw", "ts", "framed", "rtp"; NULL when out of range. */
+const char *bmb_stream_format_name(bmb_stream_format format);
+
+#define BMB_NO_FEED UINT16_MAX
+
 typedef enum bmb_outlet_kind {
     BMB_OUTLET_HTTP = 0, /* MJPEG, stills, status and the page */
     BMB_OUTLET_RTSP,     /* RTSP 1.0 with RTP over UDP, TCP and multicast */
+    BMB_OUTLET_TCP,      /* one feed to whoever connects, or the framed protocol for all feeds */
     BMB_OUTLET_COUNT
 } bmb_outlet_kind;
 
 typedef struct bmb_outlet_config {
     bmb_outlet_kind kind;
-    bmb_addr listen; /* where; port 0: any free one, see bmb_outlet_addr() */
+    bmb_addr listen;          /* where; port 0: any free one, see bmb_outlet_addr() */
+    bmb_stream_format format; /* TCP: not BMB_FORMAT_RTP */
+    uint16_t feed;            /* TCP: index of the feed; BMB_NO_FEED with the framed protocol: the peer chooses */
+    bool keep_all;            /* TCP: frames in order as long as the reel has them, instead of the newest */
+    bool controls;            /* framed: peers may set controls of the cameras */
 } bmb_outlet_config;
+
+/* A feed that is sent to an address by itself. */
+typedef struct bmb_push_config {
+    uint16_t feed; /* index */
+    bool tcp;      /* connects, and connects again when the listener goes away; false: UDP */
+    bmb_stream_format format;
+    bmb_addr to;             /* UDP: a host, a broadcast address or a multicast group */
+    uint8_t ttl;             /* multicast hop limit; 0: 1 */
+    uint32_t interface_ipv4; /* multicast: address of the interface to use, host byte order; 0: the system chooses */
+    bool keep_all;           /* for recorders, as above */
+    bool controls;           /* framed, as above */
+} bmb_push_config;
 
 /* A document that the HTTP outlet serves as it is, such as the page. */
 typedef struct bmb_asset {
@@ -93,7 +124,9 @@ typedef struct bmb_config {
     const bmb_feed_config *feeds;
     size_t feed_count; /* 1 to 64 */
     const bmb_outlet_config *outlets;
-    size_t outlet_count; /* 1 to 8 */
+    size_t outlet_count; /* 0 to 8; at least one outlet or push */
+    const bmb_push_config *pushes;
+    size_t push_count; /* 0 to 16 */
     const bmb_asset *assets;
     size_t asset_count;
 
@@ -118,10 +151,12 @@ typedef struct bmb_budget {
     size_t feeds;           /* all feeds without their reels */
     size_t reels;           /* frame memory of all feeds, with their frame tables */
     size_t viewers;         /* connections and viewers */
+    size_t pushes;          /* their state; each over TCP also has a connection in `viewers` */
     size_t request_buffers; /* of all connections */
     size_t total;           /* what bmb_open() needs; any alignment of the block is fine */
     size_t per_viewer_http; /* of `viewers`: one more HTTP viewer */
     size_t per_viewer_rtsp; /* of `viewers`: one more RTSP viewer */
+    size_t per_viewer_tcp;  /* of `viewers`: one more plain TCP viewer */
     size_t per_feed;        /* of `feeds`: one more feed */
 } bmb_budget;
 
@@ -153,6 +188,15 @@ void bmb_close(bmb_device *device);
 
 /* The address that an outlet really listens at (its port where 0 was asked). */
 bmb_err bmb_outlet_addr(const bmb_device *device, size_t outlet, bmb_addr *out);
+
+/* Takes a feed out of service: its camera stops, its viewers and pushes end, and it is refused from then on. Its memory
+ * stays the block's. BMB_NOT_FOUND. */
+bmb_err bmb_feed_remove(bmb_device *device, size_t feed);
+
+/* Writes the session description (RFC 8866) that a receiver of a push by RTP needs; *size gets its length, without a
+ * NUL. BMB_AGAIN: the feed's parameter sets are not known yet, try again after its first frame. BMB_UNSUPPORTED: the
+ * push is not by RTP. BMB_NO_ROOM, BMB_NOT_FOUND. */
+bmb_err bmb_push_describe(const bmb_device *device, size_t push, char *out, size_t room, size_t *size);
 
 /* Sets a control of a feed's camera. *effective gets the value in force, which may differ. */
 bmb_err bmb_control_set(bmb_device *device, size_t feed, bmb_control control, int32_t value, int32_t *effective);
@@ -193,7 +237,13 @@ typedef struct bmb_feed_stats {
     uint16_t viewers;
 } bmb_feed_stats;
 
-typedef enum bmb_transport { BMB_VIA_HTTP, BMB_VIA_RTP_UDP, BMB_VIA_RTP_TCP, BMB_VIA_RTP_MULTICAST } bmb_transport;
+typedef enum bmb_transport {
+    BMB_VIA_HTTP,
+    BMB_VIA_RTP_UDP,
+    BMB_VIA_RTP_TCP,
+    BMB_VIA_RTP_MULTICAST,
+    BMB_VIA_TCP
+} bmb_transport;
 
 const char *bmb_transport_name(bmb_transport transport);
 
@@ -205,6 +255,7 @@ typedef struct bmb_viewer_stats {
     uint32_t mfps, kbps;
     uint32_t age_ms; /* how old the frame was that it last got, when its last byte left the core */
     uint32_t watching_ms;
+    uint32_t blocked_ms; /* how long altogether the network took no more */
     bool waiting;     /* in the middle of a frame, the network takes no more just now */
     bool reports;     /* RTCP: the four below were reported by the receiver */
     uint32_t lost;    /* packets, since it came */
@@ -225,6 +276,43 @@ typedef struct bmb_device_stats {
     size_t memory, memory_most; /* used of the block, and its size */
 } bmb_device_stats;
 
+/* What went out over one outlet since opening, to viewers present and past. */
+typedef struct bmb_tally {
+    uint64_t frames, bytes;
+    uint64_t blocked_us; /* time for which the network took no more, over all viewers */
+} bmb_tally;
+
+typedef struct bmb_outlet_stats {
+    bmb_outlet_kind kind;
+    bmb_stream_format format; /* TCP */
+    uint16_t feed;            /* TCP; or BMB_NO_FEED */
+    bmb_addr addr;            /* where it listens */
+    uint16_t viewers;         /* now */
+    bmb_tally out;
+} bmb_outlet_stats;
+
+typedef enum bmb_push_state {
+    BMB_PUSH_OFF = 0, /* its feed was removed */
+    BMB_PUSH_WAITING, /* failed or lost; the next try is due */
+    BMB_PUSH_DIALLING,
+    BMB_PUSH_SENDING
+} bmb_push_state;
+
+const char *bmb_push_state_name(bmb_push_state state);
+
+typedef struct bmb_push_stats {
+    const bmb_push_config *config;
+    bmb_push_state state;
+    bmb_err err;        /* why it is waiting; UDP: what the destination answers */
+    uint32_t starts;    /* connections made, or sockets opened */
+    uint64_t skipped;   /* frames of the present connection that were left out */
+    bmb_tally out;      /* over all connections */
+    uint32_t mfps, kbps;
+    uint32_t age_ms;    /* as of a viewer */
+} bmb_push_stats;
+
+bmb_err bmb_outlet_stats_get(const bmb_device *device, size_t outlet, bmb_outlet_stats *out);
+bmb_err bmb_push_stats_get(const bmb_device *device, size_t push, bmb_push_stats *out);
 void bmb_device_stats_get(const bmb_device *device, bmb_device_stats *out);
 bmb_err bmb_feed_stats_get(const bmb_device *device, size_t feed, bmb_feed_stats *out);
 /* Figures of the `index`-th present viewer, counted from 0; BMB_NOT_FOUND past the last. */

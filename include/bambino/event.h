@@ -41,8 +41,24 @@ typedef enum bmb_event_code {
     BMB_EVENT_ACCEPT_PAUSED,     /* err; no file or memory for another connection; value: ms of the pause */
     BMB_EVENT_CONNECTIONS_FULL,  /* peer; value: the limit */
     BMB_EVENT_MULTICAST_STARTED, /* feed, peer: the group */
-    BMB_EVENT_MULTICAST_STOPPED  /* feed, peer: the group; extra: frames sent */
+    BMB_EVENT_MULTICAST_STOPPED, /* feed, peer: the group; extra: frames sent */
+    BMB_EVENT_VIEWER_BEHIND,     /* feed; keep-all: value: frames that had left the reel; at most one a second */
+    BMB_EVENT_PUSH_STARTED,      /* feed, peer; extra: which time */
+    BMB_EVENT_PUSH_FAILED,       /* feed, peer, err; value: ms until the next try; 0: it goes on (UDP) */
+    BMB_EVENT_PUSH_LOST,         /* feed, peer; the listener went away; value: ms until the next try; extra: frames sent */
+    BMB_EVENT_PUSH_UNREAD,       /* feed, peer; value: ms for which nothing was read; extra: ms until the next try */
+    BMB_EVENT_PUSH_HEARD,        /* feed, peer; UDP: the destination does not refuse any more */
+    BMB_EVENT_FEED_REMOVED,      /* feed */
+    BMB_EVENT_REPORT             /* feed (pushes), peer: where to, or where the outlet listens; traffic: the last second;
+                                    value: viewers, or -1 for a push */
 } bmb_event_code;
+
+/* What went out in one second. */
+typedef struct bmb_traffic {
+    uint32_t frames;
+    uint64_t bytes;
+    uint32_t blocked_ms; /* for so long the network took no more, over all viewers */
+} bmb_traffic;
 
 typedef struct bmb_event {
     bmb_level level;
@@ -51,6 +67,7 @@ typedef struct bmb_event {
     const char *feed;     /* NULL: not about a feed. Valid during the call */
     const bmb_addr *peer; /* NULL: not about a peer. Valid during the call */
     int64_t value, extra; /* as each code says */
+    const bmb_traffic *traffic;  /* BMB_EVENT_REPORT, or NULL. Valid during the call */
 } bmb_event;
 
 #ifdef __cplusplus

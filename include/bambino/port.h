@@ -59,6 +59,9 @@ typedef struct bmb_udp_options {
     uint8_t ttl;             /* multicast hop limit; 0: the system's default of 1 */
     uint32_t interface_ipv4; /* multicast: address of the interface to use, host byte order; 0: the system chooses */
     uint32_t send_buffer;    /* bytes the system should hold for sending; 0: its default */
+    const bmb_addr *peer;    /* the only destination, which may be a broadcast address: then udp_send is called with `to`
+                                NULL, and tells what that host or the network answered (BMB_REFUSED, BMB_NO_ROUTE).
+                                NULL: any destination */
 } bmb_udp_options;
 
 /* TCP and UDP. */
@@ -69,6 +72,12 @@ typedef struct bmb_net {
     /* Takes one waiting connection. BMB_AGAIN: none waits. BMB_LIMIT: the system has no file or memory left; the
      * connection stays in the queue and the core pauses before it tries again. */
     bmb_err (*accept)(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr *peer);
+    /* Begins a connection to `to` and returns at once; `dialled` tells what became of it. Optional, both: without them
+     * nothing can be pushed over TCP. BMB_NO_ROUTE, BMB_LIMIT, BMB_REFUSED. */
+    bmb_err (*dial)(void *ctx, const bmb_addr *to, bmb_sock *out);
+    /* Asked when the socket became writable or broken. BMB_OK: connected; BMB_AGAIN: not yet; else why it failed:
+     * BMB_REFUSED (nobody listens there), BMB_NO_ROUTE, BMB_TIMED_OUT, BMB_GONE. */
+    bmb_err (*dialled)(void *ctx, bmb_sock sock);
     /* The local address of a connection (what the peer dialled). */
     bmb_err (*local)(void *ctx, bmb_sock sock, bmb_addr *out);
     /* Gathers the slices into the stream and says how many bytes were taken, possibly fewer than offered.
@@ -81,6 +90,9 @@ typedef struct bmb_net {
     /* Asks the system to hold at most `bytes` of unsent data for this connection: what is in that buffer has left the
      * core's control and only grows older. Optional; a hint. */
     void (*bound_backlog)(void *ctx, bmb_sock sock, uint32_t bytes);
+    /* Asks the system to hold at most `bytes` of this connection altogether, unsent or not yet acknowledged. Called for
+     * a connection whose peer takes less than the stream, sized by what it takes. Optional; a hint. */
+    void (*bound_buffer)(void *ctx, bmb_sock sock, uint32_t bytes);
 
     /* Opens a UDP socket bound to addr (port 0: any). Optional, with the other udp_ functions: without them there is
      * no RTP over UDP. */
@@ -88,7 +100,7 @@ typedef struct bmb_net {
                         bmb_addr *bound);
     /* Sends packets in order to one destination; *taken counts the whole packets that the system took. All packets of
      * one call but the last have the same size whenever the caller can manage it, so that a port may use segmentation
-     * offload. BMB_AGAIN: *taken may be less than count. BMB_REFUSED, BMB_NO_ROUTE: what the network answered. */
+     * offload. `to` NULL: to the peer that the socket was opened for. BMB_AGAIN: *taken may be less than count. BMB_REFUSED, BMB_NO_ROUTE: what the network answered. */
     bmb_err (*udp_send)(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
                         size_t *taken);
     /* Takes one datagram; longer ones are cut to `room`. */

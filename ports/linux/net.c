@@ -143,6 +143,36 @@ static bmb_err accept_one(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr 
     return BMB_OK;
 }
 
+static bmb_err dial(void *ctx, const bmb_addr *to, bmb_sock *out)
+{
+    (void)ctx;
+    const int on = 1;
+    struct sockaddr_storage ss;
+    socklen_t size = bmb_linux_to_sockaddr(to, &ss);
+    int fd = socket(family_of(to), SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+    if (fd < 0) return bmb_linux_errno(errno);
+    setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &on, sizeof on);
+    if (connect(fd, (struct sockaddr *)&ss, size) != 0 && errno != EINPROGRESS) {
+        bmb_err err = bmb_linux_errno(errno);
+        close(fd);
+        return err;
+    }
+    *out = fd;
+    return BMB_OK;
+}
+
+static bmb_err dialled(void *ctx, bmb_sock sock)
+{
+    (void)ctx;
+    int error = 0;
+    struct sockaddr_storage ss;
+    socklen_t size = sizeof error, ss_size = sizeof ss;
+    if (getsockopt(sock, SOL_SOCKET, SO_ERROR, &error, &size) != 0) error = errno;
+    if (error == ETIMEDOUT) return BMB_TIMED_OUT;
+    if (error != 0) return bmb_linux_errno(error);
+    return getpeername(sock, (struct sockaddr *)&ss, &ss_size) == 0 ? BMB_OK : BMB_AGAIN;
+}
+
 static bmb_err send_slices(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, size_t *taken)
 {
     (void)ctx;
@@ -175,6 +205,13 @@ static void bound_backlog(void *ctx, bmb_sock sock, uint32_t bytes)
     setsockopt(sock, IPPROTO_TCP, TCP_NOTSENT_LOWAT, &bytes, sizeof bytes);
 }
 
+static void bound_buffer(void *ctx, bmb_sock sock, uint32_t bytes)
+{
+    (void)ctx;
+    const int half = (int)(bytes / 2 < INT32_MAX ? bytes / 2 : INT32_MAX); /* the kernel doubles it for its own needs */
+    setsockopt(sock, SOL_SOCKET, SO_SNDBUF, &half, sizeof half);
+}
+
 static void close_sock(void *ctx, bmb_sock sock)
 {
     (void)ctx;
@@ -195,11 +232,14 @@ void bmb_linux_fill_net(bmb_net *net)
 {
     *net = (bmb_net){ .listen = listen_at,
                       .accept = accept_one,
+                      .dial = dial,
+                      .dialled = dialled,
                       .local = local,
                       .send = send_slices,
                       .recv = receive,
                       .finish = finish,
                       .bound_backlog = bound_backlog,
+                      .bound_buffer = bound_buffer,
                       .close = close_sock,
                       .watch = watch };
 }

@@ -57,7 +57,7 @@ static ssize_t send_segments(int fd, struct sockaddr_storage *to, socklen_t to_s
         char bytes[CMSG_SPACE(sizeof(uint16_t))];
         struct cmsghdr align;
     } control;
-    struct msghdr m = { .msg_name = to, .msg_namelen = to_size };
+    struct msghdr m = { .msg_name = to_size > 0 ? to : NULL, .msg_namelen = to_size };
     m.msg_iov = (struct iovec *)(uintptr_t)slices_of(packets, count, copy, &m.msg_iovlen);
     if (count > 1) {
         m.msg_control = control.bytes;
@@ -76,7 +76,7 @@ static bmb_err send_single(int fd, struct sockaddr_storage *to, socklen_t to_siz
                            size_t count, size_t *taken)
 {
     for (; *taken < count; ++*taken) {
-        struct msghdr m = { .msg_name = to,
+        struct msghdr m = { .msg_name = to_size > 0 ? to : NULL,
                             .msg_namelen = to_size,
                             .msg_iov = (struct iovec *)(uintptr_t)packets[*taken].slices,
                             .msg_iovlen = packets[*taken].count };
@@ -93,7 +93,7 @@ static bmb_err send_many(bmb_linux *self, int fd, struct sockaddr_storage *to, s
         unsigned n = 0;
         for (; n < SEGMENTS_MOST && *taken + n < count; n++) {
             const bmb_packet *p = &packets[*taken + n];
-            m[n] = (struct mmsghdr){ .msg_hdr = { .msg_name = to,
+            m[n] = (struct mmsghdr){ .msg_hdr = { .msg_name = to_size > 0 ? to : NULL,
                                                   .msg_namelen = to_size,
                                                   .msg_iov = (struct iovec *)(uintptr_t)p->slices,
                                                   .msg_iovlen = p->count } };
@@ -114,7 +114,7 @@ static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_
 {
     bmb_linux *self = (bmb_linux *)ctx;
     struct sockaddr_storage ss;
-    socklen_t to_size = bmb_linux_to_sockaddr(to, &ss);
+    socklen_t to_size = to != NULL ? bmb_linux_to_sockaddr(to, &ss) : 0; /* 0: the socket is connected */
     *taken = 0;
     while (self->udp_way == BMB_UDP_SEGMENT && *taken < count) {
         size_t segment, slices, n = run_of(packets + *taken, count - *taken, &segment, &slices);
@@ -160,6 +160,12 @@ static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *
     const int buffer = (int)(o->send_buffer < INT32_MAX ? o->send_buffer : INT32_MAX);
     if (buffer > 0) setsockopt(fd, SOL_SOCKET, SO_SNDBUF, &buffer, sizeof buffer);
     bmb_err err = bmb_linux_bind(fd, addr, bound);
+    if (err == BMB_OK && o->peer != NULL) {
+        struct sockaddr_storage ss;
+        socklen_t size = bmb_linux_to_sockaddr(o->peer, &ss);
+        setsockopt(fd, SOL_SOCKET, SO_BROADCAST, &on, sizeof on);
+        if (connect(fd, (struct sockaddr *)&ss, size) != 0) err = bmb_linux_errno(errno);
+    }
     if (err != BMB_OK) {
         close(fd);
         return err;

@@ -83,6 +83,32 @@ static const char *refusal_text(int64_t refusal)
     return texts[known ? (size_t)refusal : 0];
 }
 
+/* Why a push does not get through, and what to look at. */
+static size_t push_failed(const bmb_event *e, const char *feed, const char *peer, char *out, size_t room)
+{
+    const char *why = e->err == BMB_REFUSED    ? "nobody listens there. Start the receiver, and check the port"
+                      : e->err == BMB_NO_ROUTE ? "no network leads there. Check the address, and this board's own network"
+                      : e->err == BMB_TIMED_OUT
+                          ? "no answer. Check the address, that the host is switched on, and its firewall"
+                          : bmb_err_text(e->err);
+    size_t n = format(out, room, "feed \"%s\" to %s: %s", feed, peer, why);
+    if (e->value == 0) return n + format(out + n, room - n, "; sending goes on");
+    return n + format(out + n, room - n, "; next try in %.1f s", (double)e->value / 1000.0);
+}
+
+static size_t report(const bmb_event *e, const char *feed, const char *peer, char *out, size_t room)
+{
+    const bmb_traffic none = { 0 }, *t = e->traffic != NULL ? e->traffic : &none;
+    char blocked[48] = "";
+    if (t->blocked_ms > 0)
+        format(blocked, sizeof blocked, ", the network took no more for %" PRIu32 " ms", t->blocked_ms);
+    if (e->value < 0)
+        return format(out, room, "feed \"%s\" to %s: %" PRIu32 " frames, %.1f KiB%s", feed, peer, t->frames,
+                      (double)t->bytes / 1024.0, blocked);
+    return format(out, room, "outlet %s: %" PRId64 " viewers, %" PRIu32 " frames, %.1f KiB%s", peer, e->value, t->frames,
+                  (double)t->bytes / 1024.0, blocked);
+}
+
 size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
 {
     char peer[BMB_ADDR_TEXT_MAX] = "";
@@ -151,6 +177,29 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
     case BMB_EVENT_MULTICAST_STOPPED:
         return format(out, room, "feed \"%s\": group %s has no viewer left, stopped after %" PRId64 " frames", feed,
                       peer, e->extra);
+    case BMB_EVENT_VIEWER_BEHIND:
+        return format(out, room,
+                      "feed \"%s\": a receiver that keeps all missed %" PRId64
+                      " frames, they had left the reel before it could take them; raise reel, or lower the bit rate",
+                      feed, e->value);
+    case BMB_EVENT_PUSH_STARTED:
+        return format(out, room, "feed \"%s\": sending to %s", feed, peer);
+    case BMB_EVENT_PUSH_FAILED:
+        return push_failed(e, feed, peer, out, room);
+    case BMB_EVENT_PUSH_LOST:
+        return format(out, room, "feed \"%s\": %s closed the connection after %" PRId64 " frames; next try in %.1f s", feed,
+                      peer, e->extra, (double)e->value / 1000.0);
+    case BMB_EVENT_PUSH_UNREAD:
+        return format(out, room,
+                      "feed \"%s\": %s has read nothing for %.1f s. Check that a player really reads there, and the "
+                      "network between; next try in %.1f s",
+                      feed, peer, (double)e->value / 1000.0, (double)e->extra / 1000.0);
+    case BMB_EVENT_PUSH_HEARD:
+        return format(out, room, "feed \"%s\": %s refuses no more, somebody listens there now", feed, peer);
+    case BMB_EVENT_FEED_REMOVED:
+        return format(out, room, "feed \"%s\" is out of service", feed);
+    case BMB_EVENT_REPORT:
+        return report(e, feed, peer, out, room);
     }
     return format(out, room, "event %d", (int)e->code);
 }
@@ -179,6 +228,17 @@ static size_t feed_fault(const bmb_fault *f, char *out, size_t room)
                   key_text(f->key), f->asked, f->have);
 }
 
+/* A format that does not exist for this codec or this way of sending. */
+static size_t format_fault(const bmb_fault *f, char *out, size_t room)
+{
+    const char *name = bmb_stream_format_name((bmb_stream_format)f->asked);
+    const char *codec = f->have == BMB_CODEC_H264 ? "H.264" : "JPEG";
+    return format(out, room,
+                  "feed \"%s\" is %s: format %s cannot carry it here. Over TCP raw and framed carry both codecs and ts "
+                  "H.264; over UDP rtp carries both and ts H.264",
+                  f->name != NULL ? f->name : "", codec, name != NULL ? name : "unknown");
+}
+
 size_t bmb_fault_text(const bmb_fault *f, char *out, size_t room)
 {
     const char *part = f->part != NULL ? f->part : "";
@@ -187,6 +247,12 @@ size_t bmb_fault_text(const bmb_fault *f, char *out, size_t room)
                       "%" PRId64 " bytes of memory are needed, %" PRId64 " are there, %" PRId64
                       " are missing; the largest part are the %s: lower those first",
                       f->asked, f->have, f->asked - f->have, key_text(f->key));
+    if (f->key != NULL && strcmp(f->key, "format") == 0) return format_fault(f, out, room);
+    if (strcmp(part, "push") == 0 && f->err == BMB_BAD_ARG)
+        return format(out, room, "a push needs the number of a feed, an address and a port");
+    if (f->err == BMB_NOT_FOUND && f->key != NULL && strcmp(f->key, "feed") == 0)
+        return format(out, room, "%s: there is no feed %" PRId64 "; this format needs one of the %" PRId64, part, f->asked,
+                      f->have);
     if (strcmp(part, "feed") == 0) return feed_fault(f, out, room);
     if (strcmp(part, "camera") == 0)
         return format(out, room, "camera \"%s\" is not attached; `bambino cameras` lists those that are",

@@ -6,7 +6,8 @@
 
 static const bmb_conversation *of(const bmb_conn *c)
 {
-    static const bmb_conversation *const kinds[BMB_OUTLET_COUNT] = { &bmb_http_conversation, &bmb_rtsp_conversation };
+    static const bmb_conversation *const kinds[BMB_OUTLET_COUNT] = { &bmb_http_conversation, &bmb_rtsp_conversation,
+                                                                  &bmb_tcp_conversation };
     return kinds[c->kind];
 }
 
@@ -21,7 +22,7 @@ void bmb_conn_watch(bmb_device *d, bmb_conn *c, uint8_t events)
 static bmb_conn *free_conn(bmb_device *d)
 {
     bmb_conn *idle = NULL;
-    for (uint16_t i = 0; i < d->conn_most; i++) {
+    for (uint16_t i = 0; i < d->conn_open; i++) {
         bmb_conn *c = &d->conns[i];
         if (c->state == BMB_CONN_FREE) return c;
         bool waits = c->state == BMB_CONN_DRAINING || of(c)->idle(d, c);
@@ -31,21 +32,21 @@ static bmb_conn *free_conn(bmb_device *d)
     return idle;
 }
 
-static void open_conn(bmb_device *d, bmb_conn *c, const bmb_outlet *outlet, bmb_sock sock, const bmb_addr *peer)
+void bmb_conn_open(bmb_device *d, bmb_conn *c, bmb_outlet_kind kind, size_t outlet, bmb_sock sock, const bmb_addr *peer)
 {
     uint8_t *rx = c->rx, *tx = c->tx;
     memset(c, 0, sizeof *c);
     c->rx = rx;
     c->tx = tx;
     c->sock = sock;
-    c->kind = (uint8_t)outlet->config->kind;
+    c->kind = (uint8_t)kind;
+    c->outlet = (uint8_t)outlet;
     c->peer = *peer;
     c->since_us = c->progress_us = d->now;
     d->conn_live++;
     uint16_t behind = (uint16_t)(c - d->conns + 1);
     if (behind > d->conn_used) d->conn_used = behind;
     of(c)->open(d, c);
-    bmb_conn_watch(d, c, BMB_READABLE);
 }
 
 /* No connection is left for it: one sentence, and away. */
@@ -54,13 +55,15 @@ static void turn_away(bmb_device *d, const bmb_outlet *outlet, bmb_sock sock, co
     uint8_t text[256];
     size_t taken;
     bmb_writer w = bmb_writer_of(text, sizeof text);
-    if (outlet->config->kind == BMB_OUTLET_RTSP) {
+    if (outlet->config->kind == BMB_OUTLET_TCP) {
+        bmb_tcp_turn_away(&w, outlet->config->format);
+    } else if (outlet->config->kind == BMB_OUTLET_RTSP) {
         bmb_rtsp_status(&w, 503, &(bmb_rtsp_parse){ .has_cseq = false });
     } else {
         bmb_http_error(&w, 503, false, false);
     }
     const bmb_slice slice = { .data = text, .size = bmb_written(&w) };
-    (void)d->port->net.send(d->port->ctx, sock, &slice, 1, &taken);
+    if (slice.size > 0) (void)d->port->net.send(d->port->ctx, sock, &slice, 1, &taken);
     d->port->net.close(d->port->ctx, sock);
     d->refused++;
     bmb_log(d->port, &(bmb_event){ .level = BMB_LEVEL_WARNING,
@@ -91,7 +94,7 @@ void bmb_conn_accept(bmb_device *d, bmb_outlet *outlet)
         if (c == NULL) {
             turn_away(d, outlet, sock, &peer);
         } else {
-            open_conn(d, c, outlet, sock, &peer);
+            bmb_conn_open(d, c, outlet->config->kind, (size_t)(outlet - d->outlets), sock, &peer);
         }
     }
 }
@@ -108,7 +111,7 @@ void bmb_viewer_event(bmb_device *d, const bmb_feed *feed, const bmb_addr *peer,
 void bmb_conn_close(bmb_device *d, bmb_conn *c)
 {
     if (c->state == BMB_CONN_FREE) return;
-    of(c)->closed(d, c);
+    if (c->state != BMB_CONN_DIALLING) of(c)->closed(d, c);
     d->port->net.close(d->port->ctx, c->sock);
     c->state = BMB_CONN_FREE;
     c->sock = BMB_NO_SOCK;
@@ -188,6 +191,10 @@ static void receive(bmb_device *d, bmb_conn *c)
 void bmb_conn_ready(bmb_device *d, bmb_conn *c, uint32_t events)
 {
     if (c->state == BMB_CONN_FREE) return;
+    if (c->state == BMB_CONN_DIALLING) {
+        bmb_push_dialled(d, c);
+        return;
+    }
     if ((events & BMB_BROKEN) != 0 && c->rx_size == d->rx_room) { /* reading, which would tell, has to wait */
         bmb_conn_close(d, c);
         return;
@@ -197,22 +204,50 @@ void bmb_conn_ready(bmb_device *d, bmb_conn *c, uint32_t events)
     bmb_conn_resume(d, c);
 }
 
-static const bmb_viewer *viewer_of(const bmb_conn *c)
+bmb_viewer *bmb_conn_viewer(bmb_conn *c)
 {
-    if (c->kind == BMB_OUTLET_HTTP) return c->state == BMB_CONN_WATCHING ? &c->viewer : NULL;
-    return c->interleaved != NULL ? &c->interleaved->viewer : NULL;
+    if (c->state == BMB_CONN_FREE || c->state == BMB_CONN_DIALLING || c->state == BMB_CONN_DRAINING) return NULL;
+    bmb_viewer *v = of(c)->viewer(c);
+    return v != NULL && v->framer != NULL ? v : NULL;
+}
+
+bool bmb_conn_deliver(bmb_device *d, bmb_conn *c)
+{
+    const bmb_viewer *v = bmb_conn_viewer(c);
+    if (v == NULL || !v->feed->fresh || v->blocked || c->tx_size > 0) return false;
+    bmb_conn_resume(d, c);
+    return true;
+}
+
+void bmb_conn_idle(bmb_device *d, bmb_conn *c)
+{
+    bmb_viewer *v = bmb_conn_viewer(c);
+    if (v == NULL || v->framer->idle == NULL) return;
+    /* In the middle of a frame, or blocked: the next frame's end says when. */
+    bool quiet = v->frame == NULL && !v->blocked && c->tx_size == 0 && c->body_left == 0;
+    if (quiet && v->framer->idle_due(&v->state) <= d->now) {
+        c->tx_at = 0;
+        c->tx_size = (uint16_t)v->framer->idle(&v->state, d->now, c->tx);
+        v->bytes += c->tx_size;
+        bmb_viewer_note_idle(d, v);
+        of(c)->flush(d, c);
+    } else if (quiet) {
+        bmb_viewer_note_idle(d, v);
+    }
 }
 
 void bmb_conn_shed(bmb_device *d, bmb_feed *feed, const bmb_frame *frame)
 {
     for (uint16_t i = 0; i < d->conn_used; i++) {
         bmb_conn *c = &d->conns[i];
-        if (c->state == BMB_CONN_FREE || viewer_of(c) == NULL || viewer_of(c)->frame != frame) continue;
+        const bmb_viewer *v = bmb_conn_viewer(c);
+        if (v == NULL || v->frame != frame) continue;
         feed->shed++;
         bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_SHED, 0, 0);
         bmb_conn_close(d, c);
     }
     bmb_session_shed(d, frame);
+    bmb_push_shed(d, frame);
 }
 
 bool bmb_conn_older_than(const bmb_device *d, uint64_t since_us, uint64_t limit_us)
@@ -225,7 +260,30 @@ void bmb_conn_sweep(bmb_device *d, bmb_conn *c)
     if (c->state == BMB_CONN_FREE) return;
     if (c->state == BMB_CONN_DRAINING) {
         if (bmb_conn_older_than(d, c->since_us, BMB_DRAIN_US)) bmb_conn_close(d, c);
-    } else {
+    } else if (c->state != BMB_CONN_DIALLING) {
         of(c)->sweep(d, c);
     }
+}
+
+bmb_err bmb_feed_remove(bmb_device *d, size_t index)
+{
+    if (index >= d->config->feed_count || d->feeds[index].removed) return BMB_NOT_FOUND;
+    bmb_feed *feed = &d->feeds[index];
+    d->now = d->port->now_us(d->port->ctx);
+    feed->removed = true;
+    bmb_session_feed_removed(d, feed);
+    for (uint16_t i = 0; i < d->conn_used; i++) {
+        bmb_conn *c = &d->conns[i];
+        const bmb_viewer *v = bmb_conn_viewer(c);
+        if (v != NULL && v->feed == feed && bmb_push_of(d, c) == NULL) of(c)->feed_removed(d, c);
+    }
+    for (size_t i = 0; i < d->config->push_count; i++)
+        if (d->pushes[i].feed == feed) bmb_push_end(d, &d->pushes[i], true);
+    if (feed->camera_state == BMB_CAMERA_STARTING || feed->camera_state == BMB_CAMERA_RUNNING)
+        d->port->cameras.stop(d->port->cameras.ctx, feed->camera);
+    feed->camera_state = BMB_CAMERA_OFF;
+    feed->gap_us = 0;
+    bmb_reel_clear(&feed->reel);
+    bmb_viewer_event(d, feed, NULL, BMB_LEVEL_INFO, BMB_EVENT_FEED_REMOVED, 0, 0);
+    return BMB_OK;
 }

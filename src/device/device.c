@@ -2,6 +2,7 @@
 #include <string.h>
 
 #include "device/state.h"
+#include "serve/formats.h"
 
 /* Hands out the caller's block in aligned parts; with no block it only counts, so that the budget and the opening are
  * the same arithmetic. */
@@ -19,7 +20,9 @@ static void *part_of(block *b, size_t size)
 
 static uint16_t conns_of(const bmb_config *config)
 {
-    return (uint16_t)(config->viewers + config->spare);
+    size_t pushes = 0;
+    for (size_t i = 0; i < config->push_count; i++) pushes += config->pushes[i].tcp;
+    return (uint16_t)(config->viewers + config->spare + pushes);
 }
 
 /* Without an RTSP outlet there are no sessions, and they cost nothing. */
@@ -146,11 +149,46 @@ static bmb_err check_feed(const bmb_config *config, size_t index, bmb_camera_inf
     return check_bounds(bounds, COUNT(bounds), "feed", f->name, fault);
 }
 
+static bmb_err check_stream(const bmb_config *config, const char *part, uint16_t feed, bmb_stream_format format,
+                            bool tcp, const bmb_addr *addr, bmb_fault *fault)
+{
+    bmb_err err = BMB_OK;
+    const char *name = NULL;
+    if (feed >= config->feed_count && (feed != BMB_NO_FEED || format != BMB_FORMAT_FRAMED)) {
+        err = blame(fault, BMB_NOT_FOUND, part, "feed", NULL, feed, (int64_t)config->feed_count);
+    } else if (feed == BMB_NO_FEED) {
+        return BMB_OK;
+    } else if (bmb_stream_framer(format, config->feeds[feed].mode.codec, tcp) == NULL) {
+        name = config->feeds[feed].name;
+        err = blame(fault, BMB_UNSUPPORTED, part, "format", name, (int64_t)format,
+                    (int64_t)config->feeds[feed].mode.codec);
+    }
+    if (err != BMB_OK && fault != NULL) fault->addr = *addr;
+    return err;
+}
+
+static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
+{
+    bmb_err err = BMB_OK;
+    for (size_t i = 0; err == BMB_OK && i < config->outlet_count; i++) {
+        const bmb_outlet_config *o = &config->outlets[i];
+        if (o->kind == BMB_OUTLET_TCP) err = check_stream(config, "outlet", o->feed, o->format, true, &o->listen, fault);
+    }
+    for (size_t i = 0; err == BMB_OK && i < config->push_count; i++) {
+        const bmb_push_config *p = &config->pushes[i];
+        err = check_stream(config, "push", p->feed, p->format, p->tcp, &p->to, fault);
+        if (err == BMB_OK && (p->to.family == 0 || p->to.port == 0 || p->feed >= config->feed_count))
+            err = blame(fault, BMB_BAD_ARG, "push", "to", NULL, p->to.port, 0);
+    }
+    return err;
+}
+
 static bmb_err check(const bmb_config *config, bmb_fault *fault)
 {
     const bound bounds[] = {
         { "feeds", (int64_t)config->feed_count, 1, BMB_FEEDS_MOST },
-        { "outlets", (int64_t)config->outlet_count, 1, BMB_OUTLETS_MOST },
+        { "outlets", (int64_t)config->outlet_count, config->push_count > 0 ? 0 : 1, BMB_OUTLETS_MOST },
+        { "pushes", (int64_t)config->push_count, 0, BMB_PUSHES_MOST },
         { "viewers", config->viewers, 1, 4000 },
         { "spare", config->spare, 1, 64 },
         { "request_buffer", config->request_buffer, 1536, 16384 },
@@ -164,7 +202,7 @@ static bmb_err check(const bmb_config *config, bmb_fault *fault)
     bmb_err err = check_bounds(bounds, COUNT(bounds), "config", NULL, fault);
     bmb_camera_info info;
     for (size_t i = 0; err == BMB_OK && i < config->feed_count; i++) err = check_feed(config, i, &info, fault);
-    return err;
+    return err == BMB_OK ? check_outlets(config, fault) : err;
 }
 
 void bmb_config_init(bmb_config *config)
@@ -210,7 +248,7 @@ static bmb_device *lay_out(uint8_t *base, const bmb_config *config, bmb_budget *
     block b = { .base = base, .used = 0 };
     size_t mark = 0;
     size_t *const parts[] = { &budget->device, &budget->feeds, &budget->reels, &budget->viewers,
-                              &budget->request_buffers };
+                              &budget->pushes, &budget->request_buffers };
     size_t part = 0;
     memset(budget, 0, sizeof *budget);
 #define END_OF_PART (*parts[part++] = b.used - mark, mark = b.used)
@@ -232,6 +270,9 @@ static bmb_device *lay_out(uint8_t *base, const bmb_config *config, bmb_budget *
     bmb_session *sessions = (bmb_session *)part_of(&b, session_most * sizeof *sessions);
     if (sessions != NULL) memset(sessions, 0, session_most * sizeof *sessions);
     END_OF_PART;
+    bmb_push *pushes = (bmb_push *)part_of(&b, config->push_count * sizeof *pushes);
+    if (pushes != NULL) memset(pushes, 0, config->push_count * sizeof *pushes);
+    END_OF_PART;
     uint8_t *buffers = (uint8_t *)part_of(&b, (size_t)conn_most * config->request_buffer);
     END_OF_PART;
 #undef END_OF_PART
@@ -239,6 +280,7 @@ static bmb_device *lay_out(uint8_t *base, const bmb_config *config, bmb_budget *
     budget->total = b.used;
     budget->per_feed = sizeof(bmb_feed);
     budget->per_viewer_http = sizeof(bmb_conn);
+    budget->per_viewer_tcp = sizeof(bmb_conn);
     budget->per_viewer_rtsp = sizeof(bmb_conn) + sizeof(bmb_session);
     if (d == NULL) return NULL;
     d->config = config;
@@ -248,7 +290,9 @@ static bmb_device *lay_out(uint8_t *base, const bmb_config *config, bmb_budget *
     d->conn_most = conn_most;
     d->sessions = sessions;
     d->session_most = session_most;
-    d->pace_us = UINT64_MAX;
+    d->pace_us = d->idle_us = UINT64_MAX;
+    d->pushes = pushes;
+    d->conn_open = (uint16_t)(config->viewers + config->spare);
     d->rx_room = config->request_buffer / 3;
     d->tx_room = (uint16_t)(config->request_buffer - d->rx_room);
     for (uint16_t i = 0; i < conn_most; i++) {
@@ -321,6 +365,7 @@ bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device
         if (config->feeds[i].multicast.group.family != 0 && config->feeds[i].multicast.always)
             bmb_session_lease(d, &d->feeds[i], UINT64_MAX);
     }
+    for (size_t i = 0; i < config->push_count; i++) bmb_push_start(d, &d->pushes[i], i);
     *out = d;
     return BMB_OK;
 }
@@ -328,6 +373,7 @@ bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device
 void bmb_close(bmb_device *d)
 {
     if (d == NULL) return;
+    for (size_t i = 0; i < d->config->push_count; i++) bmb_push_end(d, &d->pushes[i], false);
     for (uint16_t i = 0; i < d->conn_most; i++) bmb_conn_close(d, &d->conns[i]);
     bmb_session_close_all(d);
     for (size_t i = 0; i < d->config->feed_count; i++) {
@@ -360,27 +406,25 @@ static void take_events(bmb_device *d)
     }
 }
 
-static bool awaits_frame(const bmb_conn *c)
-{
-    if (c->kind == BMB_OUTLET_HTTP) {
-        bool watching = c->state == BMB_CONN_WATCHING && c->viewer.framer != NULL;
-        return watching && c->viewer.feed->fresh && !c->viewer.blocked && c->tx_size == 0;
-    }
-    if (c->state == BMB_CONN_FREE || c->interleaved == NULL) return false;
-    const bmb_viewer *v = &c->interleaved->viewer;
-    return v->framer != NULL && v->feed->fresh && !v->blocked && c->tx_size == 0;
-}
-
 /* Frames that came in this step go to every viewer that can take them. */
 static void deliver(bmb_device *d)
 {
     for (uint16_t i = 0; i < d->conn_used; i++) {
         bmb_conn *c = &d->conns[i];
         if (c->state == BMB_CONN_WAITING) bmb_conn_sweep(d, c); /* a description may be possible now */
-        if (awaits_frame(c)) bmb_conn_resume(d, c);
+        (void)bmb_conn_deliver(d, c);
     }
     bmb_session_deliver(d, false);
+    bmb_push_deliver(d, false);
     for (size_t i = 0; i < d->config->feed_count; i++) d->feeds[i].fresh = false;
+}
+
+/* What streams say between frames that are far apart. */
+static void speak_between(bmb_device *d)
+{
+    d->idle_us = UINT64_MAX;
+    for (uint16_t i = 0; i < d->conn_used; i++) bmb_conn_idle(d, &d->conns[i]);
+    bmb_push_idle(d);
 }
 
 static void sweep(bmb_device *d)
@@ -424,7 +468,9 @@ uint64_t bmb_step(bmb_device *d)
         deliver(d);
     } else if (d->now >= d->pace_us) {
         bmb_session_deliver(d, true);
+        bmb_push_deliver(d, true);
     }
+    if (d->now >= d->idle_us) speak_between(d);
 
     bool paused = false;
     for (size_t i = 0; i < d->config->outlet_count; i++) paused = paused || d->outlets[i].paused_us != 0;
@@ -434,9 +480,16 @@ uint64_t bmb_step(bmb_device *d)
     }
     bool leased = false;
     for (size_t i = 0; i < d->config->feed_count; i++) leased = leased || d->feeds[i].group.lease_us != 0;
-    bool busy = d->conn_live > 0 || d->session_live > 0 || leased || paused;
+    uint64_t push = bmb_push_sweep(d);
+    if (d->now >= d->report_us) {
+        bmb_report(d);
+        d->report_us = d->now + BMB_REPORT_OUT_US;
+    }
+    bool busy = d->conn_live > 0 || d->config->push_count > 0 || d->session_live > 0 || leased || paused;
     uint64_t next = busy ? d->sweep_us : UINT64_MAX;
     if (d->pace_us < next) next = d->pace_us;
+    if (d->idle_us < next) next = d->idle_us;
+    if (push < next) next = push;
     for (size_t i = 0; i < d->config->feed_count; i++) {
         uint64_t due = bmb_feed_tend(d, &d->feeds[i]);
         if (due < next) next = due;

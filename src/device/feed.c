@@ -251,6 +251,7 @@ static uint64_t silence_allowed(const bmb_feed *feed)
 
 uint64_t bmb_feed_tend(bmb_device *d, bmb_feed *feed)
 {
+    if (feed->camera_state == BMB_CAMERA_OFF) return UINT64_MAX;
     if (feed->key_wanted && d->now >= feed->key_us + BMB_KEY_PAUSE_US) bmb_feed_want_key(d, feed);
     if (feed->camera_state == BMB_CAMERA_WAITING) {
         if (d->now < feed->retry_us) return feed->retry_us;

@@ -8,6 +8,7 @@ static void open_conversation(bmb_device *d, bmb_conn *c)
     c->state = BMB_CONN_READING;
     c->since_us = d->now;
     bmb_http_parse_reset(&c->http);
+    bmb_conn_watch(d, c, BMB_READABLE);
 }
 
 static void put_status(bmb_device *d, bmb_conn *c);
@@ -72,6 +73,10 @@ static void answer_feed(bmb_device *d, bmb_conn *c, const bmb_route *route, bool
 {
     bmb_feed *feed = &d->feeds[route->feed];
     const bmb_format *format = route->format;
+    if (feed->removed) {
+        refuse(d, c, 404);
+        return;
+    }
     bool streaming = !format->once;
     if (streaming && !head_only && d->viewers >= d->config->viewers) {
         d->refused++;
@@ -91,6 +96,7 @@ static void answer_feed(bmb_device *d, bmb_conn *c, const bmb_route *route, bool
     }
     c->viewer.state = (bmb_stream_state){ .keep_alive = c->keep_alive, .head_only = head_only };
     bmb_viewer_begin(d, &c->viewer, feed, format->framer, format->once, streaming);
+    c->viewer.tally = c->outlet;
     if (streaming) {
         bmb_viewer_bound_backlog(d, c->sock, bmb_feed_kbps(d, feed));
         bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
@@ -162,7 +168,15 @@ static void receive(bmb_device *d, bmb_conn *c)
 }
 
 /* The status document, in parts: each row of a part becomes one chunk. */
-typedef enum status_part { PART_DEVICE, PART_OUTLETS, PART_FEEDS, PART_VIEWERS, PART_END, PART_COUNT } status_part;
+typedef enum status_part {
+    PART_DEVICE,
+    PART_OUTLETS,
+    PART_FEEDS,
+    PART_PUSHES,
+    PART_VIEWERS,
+    PART_END,
+    PART_COUNT
+} status_part;
 
 static size_t status_row(bmb_device *d, status_part part, size_t index, char *out, size_t room)
 {
@@ -173,9 +187,13 @@ static size_t status_row(bmb_device *d, status_part part, size_t index, char *ou
         bmb_device_stats_get(d, &stats);
         return bmb_status_device(d->config->name, &stats, memory, size, out, room);
     }
-    bmb_addr addr;
-    if (part == PART_OUTLETS && bmb_outlet_addr(d, index, &addr) == BMB_OK)
-        return bmb_status_outlet(d->config->outlets[index].kind, &addr, memory, size, out, room);
+    bmb_outlet_stats outlet;
+    if (part == PART_OUTLETS && bmb_outlet_stats_get(d, index, &outlet) == BMB_OK)
+        return bmb_status_outlet(&outlet, outlet.feed < d->config->feed_count ? d->config->feeds[outlet.feed].name : NULL,
+                                 memory, size, out, room);
+    bmb_push_stats push;
+    if (part == PART_PUSHES && bmb_push_stats_get(d, index, &push) == BMB_OK)
+        return bmb_status_push(d->config->feeds[push.config->feed].name, &push, memory, size, out, room);
     bmb_feed_stats feed;
     if (part == PART_FEEDS && bmb_feed_stats_get(d, index, &feed) == BMB_OK)
         return bmb_status_feed(&feed, memory, size, out, room);
@@ -202,7 +220,7 @@ static void put_chunk(bmb_conn *c, const char *text, size_t size)
 static void put_status(bmb_device *d, bmb_conn *c)
 {
     static const char *const openers[PART_COUNT] = { "{\"device\":", ",\"outlets\":[", "],\"feeds\":[",
-                                                     "],\"viewers\":[", "]}\n" };
+                                                     "],\"pushes\":[", "],\"viewers\":[", "]}\n" };
     c->tx_at = 0;
     if (c->part == PART_COUNT) {
         bmb_writer w = bmb_writer_of(c->tx, d->tx_room);
@@ -234,7 +252,7 @@ static void put_status(bmb_device *d, bmb_conn *c)
 static void flush(bmb_device *d, bmb_conn *c)
 {
     bmb_err err = BMB_AGAIN;
-    c->viewer.blocked = false;
+    bmb_viewer_unblock(d, &c->viewer);
     while (c->state == BMB_CONN_ANSWERING || c->state == BMB_CONN_WATCHING) {
         err = bmb_conn_send_pending(d, c);
         if (err != BMB_OK) break;
@@ -300,6 +318,21 @@ static bool idle(const bmb_device *d, const bmb_conn *c)
     return c->state == BMB_CONN_READING && !c->http.begun;
 }
 
-const bmb_conversation bmb_http_conversation = {
-    .open = open_conversation, .receive = receive, .flush = flush, .sweep = sweep, .closed = viewer_left, .idle = idle
-};
+static bmb_viewer *viewer(bmb_conn *c)
+{
+    return c->state == BMB_CONN_WATCHING ? &c->viewer : NULL;
+}
+
+static void feed_removed(bmb_device *d, bmb_conn *c)
+{
+    bmb_conn_close(d, c); /* the end of the connection is the end of the document */
+}
+
+const bmb_conversation bmb_http_conversation = { .open = open_conversation,
+                                                 .receive = receive,
+                                                 .flush = flush,
+                                                 .sweep = sweep,
+                                                 .closed = viewer_left,
+                                                 .idle = idle,
+                                                 .viewer = viewer,
+                                                 .feed_removed = feed_removed };

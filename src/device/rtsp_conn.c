@@ -9,6 +9,7 @@ static void open_conversation(bmb_device *d, bmb_conn *c)
     c->state = BMB_CONN_READING;
     c->since_us = d->now;
     bmb_rtsp_parse_reset(&c->rtsp);
+    bmb_conn_watch(d, c, BMB_READABLE);
 }
 
 static bmb_writer answer(bmb_device *d, bmb_conn *c)
@@ -51,7 +52,7 @@ static void put_address(const bmb_conn *c, const bmb_feed *feed, bmb_writer *w)
 static bmb_feed *find_feed(bmb_device *d, const bmb_rtsp_parse *r)
 {
     for (size_t i = 0; i < d->config->feed_count; i++)
-        if (strcmp(d->config->feeds[i].name, r->feed) == 0) return &d->feeds[i];
+        if (!d->feeds[i].removed && strcmp(d->config->feeds[i].name, r->feed) == 0) return &d->feeds[i];
     return NULL;
 }
 
@@ -206,6 +207,7 @@ static void setup(bmb_device *d, bmb_conn *c)
     if (!fresh && s->via == BMB_VIA_RTP_TCP && s->conn != 0) d->conns[s->conn - 1].interleaved = NULL;
     s->viewer.state.interleaved = false;
     s->conn = (uint16_t)(c - d->conns + 1);
+    s->outlet = c->outlet;
     s->alive_us = d->now;
     bool fits = false;
     for (uint8_t i = 0; i < r->transport_count && !fits; i++) fits = try_transport(d, c, &r->transport[i], s);
@@ -408,7 +410,7 @@ static bmb_err flush_once(bmb_device *d, bmb_conn *c)
 static void flush(bmb_device *d, bmb_conn *c)
 {
     if (c->state != BMB_CONN_READING && c->state != BMB_CONN_WAITING) return;
-    if (c->interleaved != NULL) c->interleaved->viewer.blocked = false;
+    if (c->interleaved != NULL) bmb_viewer_unblock(d, &c->interleaved->viewer);
     bmb_err err = flush_once(d, c);
     put_due_report(d, c);
     if (err == BMB_AGAIN && c->tx_size > 0 && c->tx_at == 0) err = flush_once(d, c);
@@ -502,6 +504,21 @@ static bool idle(const bmb_device *d, const bmb_conn *c)
     return c->state == BMB_CONN_READING && c->rtsp.header_size == 0 && !has_session(d, c);
 }
 
-const bmb_conversation bmb_rtsp_conversation = {
-    .open = open_conversation, .receive = receive, .flush = flush, .sweep = sweep, .closed = closed, .idle = idle
-};
+static bmb_viewer *viewer(bmb_conn *c)
+{
+    return c->interleaved != NULL ? &c->interleaved->viewer : NULL;
+}
+
+static void feed_removed(bmb_device *d, bmb_conn *c)
+{
+    bmb_conn_close(d, c); /* RTSP has no word for it that a client would understand */
+}
+
+const bmb_conversation bmb_rtsp_conversation = { .open = open_conversation,
+                                                 .receive = receive,
+                                                 .flush = flush,
+                                                 .sweep = sweep,
+                                                 .closed = closed,
+                                                 .idle = idle,
+                                                 .viewer = viewer,
+                                                 .feed_removed = feed_removed };

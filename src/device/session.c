@@ -2,16 +2,17 @@
 #include <string.h>
 
 #include "device/state.h"
+#include "serve/formats.h"
 
 #define CNAME "bambino"
 
 static const bmb_framer *framer_of(const bmb_feed *feed)
 {
-    return feed->mode.codec == BMB_CODEC_H264 ? &bmb_framer_rtp_h264 : &bmb_framer_rtp_jpeg;
+    return bmb_stream_framer(BMB_FORMAT_RTP, feed->mode.codec, false);
 }
 
 /* RFC 3550 5.1: random SSRC, sequence number and time offset. */
-static void start_stream(bmb_device *d, const bmb_feed *feed, bmb_stream_state *state)
+void bmb_session_start_stream(bmb_device *d, const bmb_feed *feed, bmb_stream_state *state)
 {
     memset(state, 0, sizeof *state);
     d->port->random(d->port->ctx, &state->ssrc, sizeof state->ssrc);
@@ -49,7 +50,7 @@ bmb_session *bmb_session_open(bmb_device *d, bmb_feed *feed)
         s->feed = feed;
         s->alive_us = d->now;
         d->port->random(d->port->ctx, &s->id, sizeof s->id);
-        start_stream(d, feed, &s->viewer.state);
+        bmb_session_start_stream(d, feed, &s->viewer.state);
         d->session_live++;
         return s;
     }
@@ -118,8 +119,10 @@ static bmb_err join_group(bmb_device *d, bmb_feed *feed)
     bmb_addr bound;
     bmb_err err = d->port->net.udp_open(d->port->ctx, &any, &options, &g->sock, &bound);
     if (err != BMB_OK) return err;
-    start_stream(d, feed, &g->viewer.state);
+    bmb_session_start_stream(d, feed, &g->viewer.state);
     bmb_viewer_begin(d, &g->viewer, feed, framer_of(feed), false, false);
+    for (size_t i = 0; i < d->config->outlet_count; i++)
+        if (d->config->outlets[i].kind == BMB_OUTLET_RTSP) g->viewer.tally = (uint8_t)i;
     g->report_us = 0;
     g->members = 1;
     bmb_viewer_event(d, feed, &m->group, BMB_LEVEL_INFO, BMB_EVENT_MULTICAST_STARTED, 0, 0);
@@ -200,6 +203,7 @@ bmb_err bmb_session_play(bmb_device *d, bmb_session *s, const bmb_addr *who)
         if (err != BMB_OK) return err;
     }
     bmb_viewer_begin(d, &s->viewer, s->feed, framer_of(s->feed), false, true);
+    s->viewer.tally = s->outlet;
     s->state = BMB_SESSION_PLAYING;
     s->report_us = 0;
     bmb_viewer_event(d, s->feed, who, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, s->feed->viewers, 0);
@@ -317,25 +321,29 @@ void bmb_session_sweep(bmb_device *d)
         if (d->now >= d->feeds[i].group.lease_us) end_lease(d, &d->feeds[i]);
 }
 
+bmb_err bmb_session_pump(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to, bmb_sock rtcp_sock,
+                         const bmb_addr *rtcp, uint64_t *report_us)
+{
+    bmb_err answer = bmb_viewer_pump_datagrams(d, v, sock, to);
+    if (v->sent == 0 || d->now < *report_us) return answer;
+    *report_us = d->now + BMB_REPORT_US;
+    send_report(d, v, false, rtcp_sock, rtcp);
+    return answer;
+}
+
 static void deliver_unicast(bmb_device *d, bmb_session *s)
 {
     const bmb_udp_pair *pair = bmb_session_sockets(d, s->peer.family);
-    bmb_viewer_pump_datagrams(d, &s->viewer, pair->rtp, &s->peer);
-    if (s->viewer.sent == 0 || d->now < s->report_us) return;
     const bmb_addr rtcp = with_port(s->peer, s->rtcp_port);
-    s->report_us = d->now + BMB_REPORT_US;
-    send_report(d, &s->viewer, false, pair->rtcp, &rtcp);
+    (void)bmb_session_pump(d, &s->viewer, pair->rtp, &s->peer, pair->rtcp, &rtcp, &s->report_us);
 }
 
 static void deliver_group(bmb_device *d, bmb_feed *feed)
 {
     bmb_group *g = &feed->group;
     const bmb_addr *to = &feed->config->multicast.group;
-    bmb_viewer_pump_datagrams(d, &g->viewer, g->sock, to);
-    if (g->viewer.sent == 0 || d->now < g->report_us) return;
     const bmb_addr rtcp = with_port(*to, (uint16_t)(to->port + 1));
-    g->report_us = d->now + BMB_REPORT_US;
-    send_report(d, &g->viewer, false, g->sock, &rtcp);
+    (void)bmb_session_pump(d, &g->viewer, g->sock, to, g->sock, &rtcp, &g->report_us);
 }
 
 void bmb_session_deliver(bmb_device *d, bool due_only)
@@ -359,6 +367,17 @@ void bmb_session_shed(bmb_device *d, const bmb_frame *frame)
         if (d->sessions[i].viewer.frame == frame) bmb_viewer_abandon(&d->sessions[i].viewer);
     for (size_t i = 0; i < d->config->feed_count; i++)
         if (d->feeds[i].group.viewer.frame == frame) bmb_viewer_abandon(&d->feeds[i].group.viewer);
+}
+
+void bmb_session_feed_removed(bmb_device *d, const bmb_feed *feed)
+{
+    for (uint16_t i = 0; i < d->session_most; i++) {
+        bmb_session *s = &d->sessions[i];
+        if (s->state == BMB_SESSION_FREE || s->feed != feed) continue;
+        if (s->via == BMB_VIA_RTP_TCP && s->conn != 0) d->conns[s->conn - 1].interleaved = NULL;
+        end_quietly(d, s);
+    }
+    end_lease(d, &d->feeds[feed - d->feeds]);
 }
 
 void bmb_session_close_all(bmb_device *d)

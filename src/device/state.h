@@ -16,6 +16,8 @@
 #include "wire/rtp.h"
 #include "wire/sdp.h"
 
+#define BMB_NO_TALLY UINT8_MAX
+
 /* Bounds, each with the reason for its value. */
 #define BMB_FEEDS_MOST 64u
 #define BMB_OUTLETS_MOST 8u
@@ -38,6 +40,14 @@
 #define BMB_BURST_GAP_US 1000u   /* least pause between bursts, the resolution of the port's wait */
 #define BMB_REPORT_US 5000000u   /* between two RTCP sender reports (RFC 3550 6.2) */
 #define BMB_DATAGRAMS 16u        /* RTCP datagrams taken in one step */
+#define BMB_PUSHES_MOST 16u
+#define BMB_DIAL_MOST_US 5000000u   /* a connection that is not made by then is given up */
+#define BMB_PUSH_RETRY_FIRST_MS 500u /* first pause before a push is tried again; doubles up to … */
+#define BMB_PUSH_RETRY_MOST_MS 10000u
+#define BMB_PUSH_STEADY_US 3000000u /* a connection that lasted so long begins again with the first pause */
+#define BMB_PUSH_TELL_US 10000000u  /* a destination that goes on refusing is reported again after */
+#define BMB_REPORT_OUT_US 1000000u  /* between two reports of what went out */
+#define BMB_TS_BURST_US 25000u      /* a frame of a transport stream leaves within, so that PCRs stay close */
 #define BMB_TOKEN_UDP 8u         /* tokens of sockets: outlets first, then UDP sockets, then connections */
 #define BMB_TOKEN_CONN 16u
 #define BMB_CHUNK_ROOM 16u /* of a tx buffer: chunk size line, line ends, separators */
@@ -58,11 +68,17 @@ typedef struct bmb_viewer {
     bool slow;      /* was blocked within the last frame */
     bool begun;     /* at least one frame was sent */
     bool needs_key; /* can go on at a key frame only */
+    bool keep_all;  /* frames in order as long as the reel has them */
+    uint8_t tally;  /* whose figures it adds to when it ends: an outlet, or BMB_OUTLETS_MOST + a push */
     uint32_t age_ms;
     uint64_t since_us, progress_us;
-    uint64_t tuned_us; /* TCP: when the backlog is next fitted to what the link really carries */
-    uint64_t pace_us;  /* datagrams: the next burst is due; 0: none is under way */
-    uint64_t sent, skipped, bytes;
+    union {
+        uint64_t tuned_us; /* TCP: when the backlog is next fitted to what the link really carries */
+        uint64_t pace_us;  /* datagrams: the next burst is due; 0: none is under way */
+    };
+    uint64_t blocked_us; /* since when, while blocked; else how long altogether */
+    uint32_t sent, skipped; /* frames: enough for four years at 30/s */
+    uint64_t bytes;
     bmb_rate rate;
 } bmb_viewer;
 
@@ -94,6 +110,7 @@ struct bmb_feed {
     uint32_t stalled, shed, restarts;
     uint16_t viewers;
     bmb_jpeg_rtp refusal; /* why RTP cannot carry the newest frame */
+    bool removed;
     bool needs_key;       /* H.264: nothing before the next key frame can be decoded */
     bool key_wanted;      /* a key frame is to be asked for as soon as the pause allows */
     uint64_t key_us;      /* when one was last asked for */
@@ -101,6 +118,22 @@ struct bmb_feed {
     bmb_sps sps;
     bmb_group group;
 };
+
+/* A feed that is sent to an address by itself. */
+typedef struct bmb_push {
+    const bmb_push_config *config;
+    bmb_feed *feed;
+    uint8_t state; /* bmb_push_state */
+    bmb_err err;
+    uint16_t conn; /* TCP: index of the connection that is reserved for it */
+    bmb_sock sock; /* UDP */
+    uint32_t starts, retry_ms;
+    uint64_t retry_us, since_us;
+    uint64_t told_us;   /* UDP: when a refusal was last reported */
+    uint64_t report_us; /* RTP: next sender report */
+    bmb_tally past, reported;
+    bmb_viewer viewer; /* UDP */
+} bmb_push;
 
 typedef enum bmb_session_state { BMB_SESSION_FREE = 0, BMB_SESSION_READY, BMB_SESSION_PLAYING } bmb_session_state;
 
@@ -118,6 +151,7 @@ typedef struct bmb_session {
     uint64_t id;
     uint64_t alive_us;  /* last sign of life */
     uint64_t report_us; /* next sender report; 0: with the first frame */
+    uint8_t outlet;     /* where it was set up */
     bmb_feed *feed;
     bmb_addr peer; /* where RTP goes */
     bmb_viewer viewer;
@@ -131,6 +165,7 @@ typedef struct bmb_udp_pair {
 
 typedef enum bmb_conn_state {
     BMB_CONN_FREE = 0,
+    BMB_CONN_DIALLING,  /* a push waits for its connection */
     BMB_CONN_READING,   /* waits for a request; an RTSP connection also carries interleaved frames in this state */
     BMB_CONN_WAITING,   /* RTSP: a description is due as soon as the feed's first frame is there */
     BMB_CONN_ANSWERING, /* tx, then body, then further pieces of the status */
@@ -142,6 +177,7 @@ typedef struct bmb_conn {
     bmb_sock sock;
     uint8_t state;   /* bmb_conn_state */
     uint8_t kind;    /* bmb_outlet_kind */
+    uint8_t outlet;  /* its index; behind the last one: of a push, in this order */
     uint8_t watched; /* events asked of the port */
     bool keep_alive;
     bmb_addr peer;
@@ -151,14 +187,26 @@ typedef struct bmb_conn {
     uint64_t progress_us; /* last time that the peer took something */
     const uint8_t *body;
     size_t body_left;
-    union {      /* by kind */
-        struct { /* HTTP */
-            bmb_http_parse http;
-            bool status;    /* more pieces of the status are due */
-            bool old;       /* HTTP/1.0 */
-            uint8_t part;   /* of the status … */
-            uint16_t index; /* … and the row in it */
-            bmb_viewer viewer;
+    union { /* by kind */
+        struct {
+            bmb_viewer viewer; /* HTTP, TCP */
+            union {
+                struct { /* HTTP */
+                    bmb_http_parse http;
+                    bool status;    /* more pieces of the status are due */
+                    bool old;       /* HTTP/1.0 */
+                    uint8_t part;   /* of the status … */
+                    uint16_t index; /* … and the row in it */
+                };
+                struct { /* TCP */
+                    bool framed, paused;
+                    bool ending;        /* the farewell is in tx */
+                    uint8_t bye;        /* bmb_err: a farewell is due, for this reason */
+                    uint16_t announced; /* feeds that the peer was told of */
+                    uint16_t feed;      /* chosen, or BMB_NO_FEED */
+                    uint32_t skip;      /* bytes of an unknown request still to come */
+                };
+            };
         };
         struct { /* RTSP */
             bmb_rtsp_parse rtsp;
@@ -174,6 +222,7 @@ typedef struct bmb_outlet {
     bmb_sock sock;
     bmb_addr bound;
     uint64_t paused_us; /* no accept before this; 0: not paused */
+    bmb_tally past, reported; /* of viewers that left; and all that was told in the last report */
 } bmb_outlet;
 
 struct bmb_device {
@@ -183,12 +232,17 @@ struct bmb_device {
     uint64_t start_us, now, sweep_us;
     bmb_feed *feeds;
     bmb_conn *conns;
+    bmb_push *pushes;
     uint16_t conn_most, conn_used; /* conn_used: index behind the last one in use */
+    uint16_t conn_open;            /* those from this index on are reserved for pushes */
     uint16_t conn_live, viewers;
     bmb_session *sessions;
     uint16_t session_most, session_live;
     bmb_udp_pair udp[2]; /* IPv4, IPv6; opened with the first session that needs them */
     uint64_t pace_us;    /* the earliest burst that is due; UINT64_MAX: none */
+    uint64_t idle_us;    /* the earliest piece between frames that is due; UINT64_MAX: none */
+    uint64_t report_us;  /* the next report of what went out */
+    uint64_t behind_us;  /* no more reports of recorders that lost frames before this */
     uint16_t rx_room, tx_room;
     bmb_light light;
     uint32_t refused, bad_requests, requests, accept_failed;
@@ -224,8 +278,13 @@ void bmb_viewer_bound_backlog(bmb_device *d, bmb_sock sock, uint32_t kbps);
 uint32_t bmb_feed_kbps(const bmb_device *d, const bmb_feed *feed); /* measured at the input */
 /* Sends the rest of the present frame only. BMB_OK: there is none any more. */
 bmb_err bmb_viewer_finish(bmb_device *d, bmb_viewer *v, bmb_sock sock);
-/* Sends the next burst of datagrams, when one is due. */
-void bmb_viewer_pump_datagrams(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to);
+/* Sends the next burst of datagrams, when one is due. Not BMB_OK: what the network answered; sending goes on. */
+bmb_err bmb_viewer_pump_datagrams(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to);
+/* The link takes bytes again. */
+void bmb_viewer_unblock(const bmb_device *d, bmb_viewer *v);
+uint64_t bmb_viewer_blocked_us(const bmb_device *d, const bmb_viewer *v);
+/* Remembers when the stream next wants to say something between frames. */
+void bmb_viewer_note_idle(bmb_device *d, const bmb_viewer *v);
 /* Gives the present frame up, as far as it was not sent. */
 void bmb_viewer_abandon(bmb_viewer *v);
 
@@ -243,6 +302,13 @@ void bmb_conn_drain(bmb_device *d, bmb_conn *c);           /* says no more, and 
 bool bmb_conn_older_than(const bmb_device *d, uint64_t since_us, uint64_t limit_us);
 /* Closes the viewers that are in the middle of this frame. */
 void bmb_conn_shed(bmb_device *d, bmb_feed *feed, const bmb_frame *frame);
+/* The viewer that gets its frames over this connection, or NULL. */
+bmb_viewer *bmb_conn_viewer(bmb_conn *c);
+/* Takes a connection into service: one that was accepted, or dialled. */
+void bmb_conn_open(bmb_device *d, bmb_conn *c, bmb_outlet_kind kind, size_t outlet, bmb_sock sock,
+                   const bmb_addr *peer);
+void bmb_conn_idle(bmb_device *d, bmb_conn *c); /* sends what is due between frames */
+bool bmb_conn_deliver(bmb_device *d, bmb_conn *c); /* a fresh frame, if it waits for one */
 void bmb_viewer_event(bmb_device *d, const bmb_feed *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
                       int64_t value, int64_t extra);
 
@@ -254,8 +320,37 @@ typedef struct bmb_conversation {
     void (*sweep)(bmb_device *d, bmb_conn *c);
     void (*closed)(bmb_device *d, bmb_conn *c);
     bool (*idle)(const bmb_device *d, const bmb_conn *c); /* nobody would miss it */
+    bmb_viewer *(*viewer)(bmb_conn *c);                   /* that gets its frames over this connection, or NULL */
+    void (*feed_removed)(bmb_device *d, bmb_conn *c);     /* called when that viewer's feed is taken out of service */
 } bmb_conversation;
-extern const bmb_conversation bmb_http_conversation, bmb_rtsp_conversation;
+extern const bmb_conversation bmb_http_conversation, bmb_rtsp_conversation, bmb_tcp_conversation;
+/* The farewell to a connection for which there is no place; nothing in formats that have none. */
+void bmb_tcp_turn_away(bmb_writer *w, bmb_stream_format format);
+
+/* push.c: feeds that are sent to an address by themselves */
+void bmb_push_start(bmb_device *d, bmb_push *p, size_t index);
+void bmb_push_dialled(bmb_device *d, bmb_conn *c);
+/* The TCP connection of a push has ended, or could not be made. */
+void bmb_push_closed(bmb_device *d, const bmb_conn *c, bmb_err why);
+bmb_push *bmb_push_of(const bmb_device *d, const bmb_conn *c); /* NULL: an accepted connection */
+/* What its plain connection is: of an outlet or of a push. */
+typedef struct bmb_plain {
+    bmb_stream_format format;
+    uint16_t feed;
+    bool keep_all, controls;
+} bmb_plain;
+bmb_plain bmb_conn_plain(const bmb_device *d, const bmb_conn *c);
+void bmb_push_deliver(bmb_device *d, bool due_only);
+void bmb_push_idle(bmb_device *d);
+void bmb_push_shed(bmb_device *d, const bmb_frame *frame);
+uint64_t bmb_push_sweep(bmb_device *d);
+void bmb_push_end(bmb_device *d, bmb_push *p, bool for_good);
+
+/* stats.c */
+bmb_tally bmb_outlet_tally(const bmb_device *d, size_t outlet, uint16_t *viewers);
+bmb_tally bmb_push_tally(const bmb_device *d, const bmb_push *p);
+/* Tells what went out in the last second, over every outlet and push. */
+void bmb_report(bmb_device *d);
 
 /* session.c: RTP senders, alone and for groups */
 bmb_session *bmb_session_open(bmb_device *d, bmb_feed *feed); /* NULL: no place is free */
@@ -278,6 +373,12 @@ void bmb_session_lease(bmb_device *d, bmb_feed *feed, uint64_t until_us);
 /* Frames came (all == false: for fresh feeds), or bursts are due. */
 void bmb_session_deliver(bmb_device *d, bool due_only);
 void bmb_session_shed(bmb_device *d, const bmb_frame *frame);
+void bmb_session_feed_removed(bmb_device *d, const bmb_feed *feed);
+/* The state of a new RTP stream, and the framer for it. */
+void bmb_session_start_stream(bmb_device *d, const bmb_feed *feed, bmb_stream_state *state);
+/* The next burst, and a sender report where one is due. */
+bmb_err bmb_session_pump(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to, bmb_sock rtcp_sock,
+                         const bmb_addr *rtcp, uint64_t *report_us);
 void bmb_session_close_all(bmb_device *d);
 
 #endif

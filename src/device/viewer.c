@@ -12,6 +12,7 @@ void bmb_viewer_begin(bmb_device *d, bmb_viewer *v, bmb_feed *feed, const bmb_fr
     v->feed = feed;
     v->once = once;
     v->counted = counted;
+    v->tally = BMB_NO_TALLY;
     v->since_us = v->progress_us = d->now;
     v->needs_key = feed->mode.codec == BMB_CODEC_H264;
     v->seq = feed->reel.next_seq - 1;                                  /* what came before is passed over … */
@@ -42,7 +43,41 @@ void bmb_viewer_end(bmb_device *d, bmb_viewer *v)
         v->feed->viewers--;
         d->viewers--;
     }
+    if (v->tally != BMB_NO_TALLY) {
+        bmb_tally *t = v->tally < BMB_OUTLETS_MOST ? &d->outlets[v->tally].past
+                                                   : &d->pushes[v->tally - BMB_OUTLETS_MOST].past;
+        t->frames += v->sent;
+        t->bytes += v->bytes;
+        t->blocked_us += bmb_viewer_blocked_us(d, v);
+    }
     v->framer = NULL;
+}
+
+static void block(const bmb_device *d, bmb_viewer *v)
+{
+    v->slow = true;
+    if (v->blocked) return;
+    v->blocked = true;
+    v->blocked_us = d->now - v->blocked_us; /* so that the difference to any later time is the total */
+}
+
+void bmb_viewer_unblock(const bmb_device *d, bmb_viewer *v)
+{
+    if (!v->blocked) return;
+    v->blocked = false;
+    v->blocked_us = d->now - v->blocked_us;
+}
+
+uint64_t bmb_viewer_blocked_us(const bmb_device *d, const bmb_viewer *v)
+{
+    return v->blocked ? d->now - v->blocked_us : v->blocked_us;
+}
+
+void bmb_viewer_note_idle(bmb_device *d, const bmb_viewer *v)
+{
+    if (v->framer->idle_due == NULL) return;
+    uint64_t due = v->framer->idle_due(&v->state);
+    if (due < d->idle_us) d->idle_us = due;
 }
 
 static bool is_new(const bmb_viewer *v, const bmb_frame *frame)
@@ -75,7 +110,7 @@ static bmb_frame *choose_in_order(bmb_device *d, bmb_viewer *v)
     if (!v->needs_key) {
         bmb_frame *f = bmb_reel_after(reel, v->seq);
         if (f == NULL) return NULL;
-        bool lags = reel->newest != NULL && reel->newest->capture_us > f->capture_us + BMB_LAG_US;
+        bool lags = !v->keep_all && reel->newest != NULL && reel->newest->capture_us > f->capture_us + BMB_LAG_US;
         if (f->seq == v->seq + 1 && !lags) return f;
         v->needs_key = true;
     }
@@ -89,18 +124,29 @@ static bmb_frame *choose_in_order(bmb_device *d, bmb_viewer *v)
 static bmb_frame *choose(bmb_device *d, bmb_viewer *v)
 {
     bmb_reel *reel = &v->feed->reel;
-    bmb_frame *frame = v->feed->mode.codec == BMB_CODEC_H264 ? choose_in_order(d, v) : reel->newest;
+    bmb_frame *frame = v->feed->mode.codec == BMB_CODEC_H264 ? choose_in_order(d, v)
+                       : v->keep_all                         ? bmb_reel_after(reel, v->seq)
+                                                             : reel->newest;
     if (frame == NULL || !is_new(v, frame) || !carried(v, frame)) return NULL;
     if (v->slow && !bmb_reel_may_pin(reel, frame)) return NULL;
     return frame;
 }
 
-static void begin_frame(bmb_viewer *v, bmb_frame *frame)
+/* A recorder that was promised every frame is told of a gap. */
+static void tell_behind(bmb_device *d, const bmb_viewer *v, uint32_t passed)
+{
+    if (d->now < d->behind_us) return;
+    d->behind_us = d->now + 1000000;
+    bmb_viewer_event(d, v->feed, NULL, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_BEHIND, passed, 0);
+}
+
+static void begin_frame(bmb_device *d, bmb_viewer *v, bmb_frame *frame)
 {
     if (v->begun) {
         uint32_t passed = frame->seq - v->seq - 1;
         v->skipped += passed;
         v->feed->skipped += passed;
+        if (v->keep_all && passed > 0) tell_behind(d, v, passed);
     }
     bmb_reel_pin(&v->feed->reel, frame);
     v->frame = frame;
@@ -110,6 +156,7 @@ static void begin_frame(bmb_viewer *v, bmb_frame *frame)
     v->seq = frame->seq;
     v->begun = true;
     v->needs_key = false;
+    if (v->framer->begin != NULL) v->framer->begin(&v->state, frame, d->now);
 }
 
 static void finish_frame(bmb_device *d, bmb_viewer *v)
@@ -123,6 +170,7 @@ static void finish_frame(bmb_device *d, bmb_viewer *v)
     bmb_rate_frame(&v->rate, now, frame->size);
     v->frame = NULL;
     bmb_reel_unpin(&v->feed->reel, frame);
+    bmb_viewer_note_idle(d, v);
 }
 
 static void count_bytes(bmb_device *d, bmb_viewer *v, size_t sent)
@@ -200,7 +248,13 @@ static void follow_link(bmb_device *d, bmb_viewer *v, bmb_sock sock)
     if (d->now < v->tuned_us) return;
     v->tuned_us = d->now + BMB_TUNE_US;
     bmb_rate_read(&v->rate, d->now, &mfps, &kbps);
-    if (kbps > 0) bmb_viewer_bound_backlog(d, sock, kbps);
+    if (kbps == 0) return;
+    bmb_viewer_bound_backlog(d, sock, kbps);
+    if (d->port->net.bound_buffer == NULL) return;
+    /* What is on its way and not yet acknowledged takes a share of its own. */
+    uint64_t bytes = (uint64_t)kbps * d->config->backlog_ms / 8 * 2;
+    if (bytes < 2 * BMB_BACKLOG_LEAST) bytes = 2 * BMB_BACKLOG_LEAST;
+    d->port->net.bound_buffer(d->port->ctx, sock, bytes > UINT32_MAX ? UINT32_MAX : (uint32_t)bytes);
 }
 
 bmb_err bmb_viewer_finish(bmb_device *d, bmb_viewer *v, bmb_sock sock)
@@ -208,7 +262,7 @@ bmb_err bmb_viewer_finish(bmb_device *d, bmb_viewer *v, bmb_sock sock)
     while (v->frame != NULL) {
         bmb_err err = send_some(d, v, sock);
         if (err == BMB_AGAIN) {
-            v->blocked = v->slow = true;
+            block(d, v);
             follow_link(d, v, sock);
             return err;
         }
@@ -227,7 +281,7 @@ bmb_err bmb_viewer_pump(bmb_device *d, bmb_viewer *v, bmb_sock sock)
                 v->progress_us = d->now; /* it has everything: not stalled */
                 return BMB_AGAIN;
             }
-            begin_frame(v, frame);
+            begin_frame(d, v, frame);
         }
         bmb_err err = bmb_viewer_finish(d, v, sock);
         if (err != BMB_OK || v->once) return err;
@@ -239,6 +293,7 @@ static size_t burst_of(const bmb_viewer *v, uint64_t *pause_us)
 {
     const bmb_feed *feed = v->feed;
     uint64_t half = feed->mode.mfps > 0 ? 500000000u / feed->mode.mfps : 20000;
+    if (v->framer->idle != NULL && half > BMB_TS_BURST_US) half = BMB_TS_BURST_US;
     size_t packets = v->frame->size / v->state.payload_max + 1;
     uint64_t bursts_most = half / BMB_BURST_GAP_US > 0 ? half / BMB_BURST_GAP_US : 1;
     size_t burst = packets / (size_t)bursts_most + 1;
@@ -250,21 +305,32 @@ static size_t burst_of(const bmb_viewer *v, uint64_t *pause_us)
 }
 
 /* Sends one burst. BMB_OK: go on with the next frame; BMB_AGAIN: more of this one is due later. */
-static bmb_err send_burst(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to)
+static bmb_err send_burst(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to, bmb_err *answer)
 {
     bmb_gather *g = &d->work.gather;
     uint64_t pause;
     size_t burst = burst_of(v, &pause), taken = 0, bytes = 0;
     bmb_cursor after = gather(v, g, burst);
     bmb_err err = d->port->net.udp_send(d->port->ctx, sock, to, g->packets, g->piece_count, &taken);
+    if (err == BMB_REFUSED) { /* what an earlier packet met with; these were not sent, and somebody may come any time */
+        size_t more = 0;
+        *answer = err;
+        err = d->port->net.udp_send(d->port->ctx, sock, to, g->packets + taken, g->piece_count - taken, &more);
+        taken += more;
+        if (err == BMB_REFUSED) err = BMB_AGAIN;
+    }
     for (size_t i = 0; i < taken; i++) bytes += g->packets[i].size;
     count_bytes(d, v, bytes);
     v->cursor = taken < g->piece_count ? g->starts[taken] : after;
     if (err != BMB_OK && err != BMB_AGAIN) { /* the network refuses; the session lives as long as its peer does */
+        *answer = err;
         bmb_viewer_abandon(v);
         return BMB_OK;
     }
-    if (taken < g->piece_count) pause = BMB_BURST_GAP_US;
+    if (taken < g->piece_count) {
+        pause = BMB_BURST_GAP_US;
+        v->blocked_us += pause;
+    }
     if (!v->cursor.end) {
         v->pace_us = d->now + pause;
         if (v->pace_us < d->pace_us) d->pace_us = v->pace_us;
@@ -275,18 +341,19 @@ static bmb_err send_burst(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb
     return BMB_OK;
 }
 
-void bmb_viewer_pump_datagrams(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to)
+bmb_err bmb_viewer_pump_datagrams(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to)
 {
+    bmb_err answer = BMB_OK;
     if (v->pace_us > d->now) {
         if (v->pace_us < d->pace_us) d->pace_us = v->pace_us;
-        return;
+        return answer;
     }
     for (;;) {
         if (v->frame == NULL) {
             bmb_frame *frame = choose(d, v);
-            if (frame == NULL) return;
-            begin_frame(v, frame);
+            if (frame == NULL) return answer;
+            begin_frame(d, v, frame);
         }
-        if (send_burst(d, v, sock, to) != BMB_OK) return;
+        if (send_burst(d, v, sock, to, &answer) != BMB_OK) return answer;
     }
 }

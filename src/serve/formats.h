@@ -1,7 +1,8 @@
-/* The formats in which the HTTP outlet gives out a feed: one row each. */
+/* The formats in which feeds are given out, over HTTP and plainly: one row each. */
 #ifndef BMB_SERVE_FORMATS_H
 #define BMB_SERVE_FORMATS_H
 
+#include "bambino/device.h"
 #include "wire/framer.h"
 
 typedef struct bmb_format {
@@ -15,5 +16,8 @@ typedef struct bmb_format {
 
 extern const bmb_format bmb_formats[];
 extern const size_t bmb_format_count;
+
+/* How a plain connection or a UDP destination gets a feed of this codec; NULL: the format does not exist for it. */
+const bmb_framer *bmb_stream_framer(bmb_stream_format format, bmb_codec codec, bool tcp);
 
 #endif

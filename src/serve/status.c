@@ -4,6 +4,13 @@
 #include "base/bytes.h"
 #include "serve/json.h"
 
+static void address_text(const bmb_addr *addr, char *out, size_t room)
+{
+    bmb_writer w = bmb_writer_of(out, room - 1);
+    bmb_put_ip(&w, addr);
+    out[bmb_written(&w)] = '\0';
+}
+
 size_t bmb_status_device(const char *name, const bmb_device_stats *s, void *memory, size_t size, char *out, size_t room)
 {
     cJSON *o = bmb_json_begin(memory, size);
@@ -23,11 +30,46 @@ size_t bmb_status_device(const char *name, const bmb_device_stats *s, void *memo
     return bmb_json_end(o, out, room);
 }
 
-size_t bmb_status_outlet(bmb_outlet_kind kind, const bmb_addr *addr, void *memory, size_t size, char *out, size_t room)
+static void put_tally(cJSON *o, const bmb_tally *t)
 {
+    bmb_json_number(o, "sent", (double)t->frames);
+    bmb_json_number(o, "bytes_sent", (double)t->bytes);
+    bmb_json_number(o, "blocked_ms", (double)(t->blocked_us / 1000));
+}
+
+size_t bmb_status_outlet(const bmb_outlet_stats *s, const char *feed, void *memory, size_t size, char *out, size_t room)
+{
+    static const char *const schemes[BMB_OUTLET_COUNT] = { "http", "rtsp", "tcp" };
     cJSON *o = bmb_json_begin(memory, size);
-    bmb_json_text(o, "scheme", kind == BMB_OUTLET_RTSP ? "rtsp" : "http");
-    bmb_json_number(o, "port", addr->port);
+    bmb_json_text(o, "scheme", schemes[s->kind]);
+    bmb_json_number(o, "port", s->addr.port);
+    if (s->kind == BMB_OUTLET_TCP) {
+        bmb_json_text(o, "format", bmb_stream_format_name(s->format));
+        bmb_json_text(o, "feed", feed);
+    }
+    bmb_json_number(o, "viewers", s->viewers);
+    put_tally(o, &s->out);
+    return bmb_json_end(o, out, room);
+}
+
+size_t bmb_status_push(const char *feed, const bmb_push_stats *s, void *memory, size_t size, char *out, size_t room)
+{
+    char to[64];
+    address_text(&s->config->to, to, sizeof to);
+    cJSON *o = bmb_json_begin(memory, size);
+    bmb_json_text(o, "feed", feed);
+    bmb_json_text(o, "via", s->config->tcp ? "tcp" : "udp");
+    bmb_json_text(o, "format", bmb_stream_format_name(s->config->format));
+    bmb_json_text(o, "to", to);
+    bmb_json_number(o, "to_port", s->config->to.port);
+    bmb_json_text(o, "state", bmb_push_state_name(s->state));
+    bmb_json_text(o, "error", s->err == BMB_OK ? NULL : bmb_err_name(s->err));
+    bmb_json_number(o, "starts", s->starts);
+    bmb_json_milli(o, "fps", s->mfps);
+    bmb_json_number(o, "kbps", s->kbps);
+    bmb_json_number(o, "age_ms", s->age_ms);
+    bmb_json_number(o, "skipped", (double)s->skipped);
+    put_tally(o, &s->out);
     return bmb_json_end(o, out, room);
 }
 
@@ -72,10 +114,7 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
 size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *s, void *memory, size_t size, char *out, size_t room)
 {
     char peer[64];
-    bmb_writer w = bmb_writer_of(peer, sizeof peer - 1);
-    bmb_put_ip(&w, &s->peer);
-    peer[bmb_written(&w)] = '\0';
-
+    address_text(&s->peer, peer, sizeof peer);
     cJSON *o = bmb_json_begin(memory, size);
     bmb_json_text(o, "feed", feed);
     bmb_json_text(o, "via", bmb_transport_name(s->transport));
@@ -89,6 +128,7 @@ size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *s, void *memo
     bmb_json_number(o, "bytes", (double)s->bytes);
     bmb_json_number(o, "age_ms", s->age_ms);
     bmb_json_bool(o, "waiting", s->waiting);
+    bmb_json_number(o, "blocked_ms", s->blocked_ms);
     if (s->reports) {
         bmb_json_number(o, "lost", s->lost);
         bmb_json_milli(o, "lost_percent", (uint32_t)s->lost_256 * 100000 / 256);

@@ -1,6 +1,6 @@
 /* The parts of /status.json, one bounded object at a time, so that a device with little memory can list many viewers.
  *
- * The document: {"device":{…},"outlets":[…],"feeds":[{…},…],"viewers":[{…},…]}. docs/status.md names every member.
+ * The document: {"device":{…},"outlets":[…],"feeds":[{…},…],"pushes":[{…},…],"viewers":[{…},…]}. docs/status.md names every member.
  */
 #ifndef BMB_SERVE_STATUS_H
 #define BMB_SERVE_STATUS_H
@@ -10,7 +10,11 @@
 /* Each prints one object without a trailing NUL and returns its length; 0: `memory` or `room` is too small. */
 size_t bmb_status_device(const char *name, const bmb_device_stats *stats, void *memory, size_t size, char *out,
                          size_t room);
-size_t bmb_status_outlet(bmb_outlet_kind kind, const bmb_addr *addr, void *memory, size_t size, char *out, size_t room);
+/* feed: its name, or NULL */
+size_t bmb_status_outlet(const bmb_outlet_stats *stats, const char *feed, void *memory, size_t size, char *out,
+                         size_t room);
+size_t bmb_status_push(const char *feed, const bmb_push_stats *stats, void *memory, size_t size, char *out,
+                       size_t room);
 size_t bmb_status_feed(const bmb_feed_stats *stats, void *memory, size_t size, char *out, size_t room);
 size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *stats, void *memory, size_t size, char *out,
                          size_t room);

@@ -35,16 +35,24 @@ typedef struct bmb_gather {
 
 /* What a framer remembers of one viewer between frames. */
 typedef struct bmb_stream_state {
-    uint32_t ssrc;
-    uint32_t packets;     /* RTP packets since the stream began */
-    uint32_t time_offset; /* added to the 90 kHz time of each frame */
-    uint16_t next_seq;    /* sequence number of the next frame's first packet */
-    uint16_t payload_max; /* largest packet, its RTP header included */
-    uint64_t ts_psi_us;   /* transport stream: capture time of the frame that PAT and PMT last went with */
+    union {
+        struct { /* RTP */
+            uint32_t ssrc;
+            uint32_t packets;     /* since the stream began */
+            uint32_t time_offset; /* added to the 90 kHz time of each frame */
+        };
+        struct {
+            uint64_t clock_us;  /* transport stream, framed: the stream's own clock as last sent */
+            uint64_t ts_psi_us; /* transport stream: that clock when PAT and PMT last went */
+        };
+    };
+    uint16_t next_seq;    /* RTP: sequence number of the next frame's first packet */
+    uint16_t payload_max; /* datagrams: largest packet, an RTP header included */
+    uint16_t feed;        /* framed: the feed's number */
     uint8_t ts_counter, ts_psi_counter; /* continuity counters of the next packets */
     bool ts_begun;
-    uint8_t payload_type;
-    uint8_t channel; /* interleaved: of RTP */
+    uint8_t payload_type; /* RTP; framed: bmb_codec */
+    uint8_t channel;      /* interleaved: of RTP */
     bool interleaved;
     bool keep_alive; /* single answers: the connection stays */
     bool head_only;
@@ -58,7 +66,14 @@ typedef struct bmb_framer {
                  size_t most);
     /* The frame was sent as far as *cursor, normally its end: moves the state on. NULL: no state. */
     void (*done)(bmb_stream_state *state, const bmb_frame *frame, const bmb_cursor *cursor);
+    /* A viewer begins the frame now; called once, before `fill`. NULL: nothing to prepare. */
+    void (*begin)(bmb_stream_state *state, const bmb_frame *frame, uint64_t now_us);
+    /* What the stream carries between frames, so that a receiver knows that it is alive: when the next such piece is due
+     * (UINT64_MAX: not before the next frame), and the piece itself, at most BMB_IDLE_MAX bytes. Both or neither. */
+    uint64_t (*idle_due)(const bmb_stream_state *state);
+    size_t (*idle)(bmb_stream_state *state, uint64_t now_us, uint8_t *out);
 } bmb_framer;
+#define BMB_IDLE_MAX 564u /* three packets of a transport stream */
 
 /* These run for every packet of every viewer, hence inline. */
 static inline void bmb_gather_clear(bmb_gather *gather)
@@ -102,7 +117,8 @@ static inline void bmb_gather_slice(bmb_gather *gather, const void *data, size_t
 extern const bmb_framer bmb_framer_multipart; /* JPEG parts of multipart/x-mixed-replace, see multipart.c */
 extern const bmb_framer bmb_framer_still;     /* one JPEG as a whole HTTP response, see still.c */
 
-extern const bmb_framer bmb_framer_ts; /* H.264 in an MPEG-2 transport stream, see ts.c */
+extern const bmb_framer bmb_framer_ts;  /* H.264 in an MPEG-2 transport stream, see ts.c */
+extern const bmb_framer bmb_framer_raw; /* nothing but the frames, see raw.c */
 
 /* Boundary of the multipart format; the response head ends with its first delimiter line. */
 #define BMB_MULTIPART_BOUNDARY "next-picture"

@@ -10,7 +10,7 @@ typedef struct bmb_sdp {
     uint64_t id;       /* of the session; the same while the description is the same */
     const char *title; /* control characters are left out */
     bmb_addr origin;   /* this host as the client reached it */
-    bmb_addr group;    /* family 0: unicast; else its port is the media's */
+    bmb_addr group;    /* where the media goes, a group or a host; family 0: the session will say */
     uint8_t ttl;       /* of the group */
     bmb_codec codec;
     const bmb_h264_sets *sets; /* H.264 */

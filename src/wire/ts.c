@@ -1,5 +1,7 @@
-/* H.264 in an MPEG-2 transport stream (ISO/IEC 13818-1): one program, one video stream, PCR and PTS from the capture
- * clock. A piece is seven packets, which is what a datagram carries; the last one of a frame may have fewer.
+/* H.264 in an MPEG-2 transport stream (ISO/IEC 13818-1): one program, one video stream. Its clock is the one of the
+ * captures; a PCR is the time at which its packet leaves, a PTS the capture plus a fixed delay. A piece is seven packets,
+ * which is what a datagram carries; the last one of a frame may have fewer. Between frames that are far apart go packets
+ * with a PCR alone, and the tables.
  *
  * A frame becomes: PAT and PMT where they are due; one PES packet (2.4.3.6) of unbounded length with an access unit
  * delimiter before the frame where it has none; stuffing in the adaptation field of the last packet (2.4.3.4).
@@ -21,8 +23,9 @@
 #define PCR_FIELD 8u /* adaptation field with a PCR, its length byte included */
 #define PES_HEADER 14u
 #define DELIMITER 6u
-#define PSI_INTERVAL_US 60000u /* with a frame interval on top still under the 100 ms that receivers expect */
-#define PTS_DELAY 9000u        /* 90 kHz: a frame is shown 100 ms after its PCR, time enough to arrive and be decoded */
+#define PCR_INTERVAL_US 36000u /* receivers expect one in 40 ms; longer than the interval of 30 frames/s */
+#define PSI_INTERVAL_US 55000u /* with one such interval on top still under the 100 ms that receivers expect */
+#define PTS_DELAY_US 150000u   /* from capture to display: time enough to be encoded, sent and decoded */
 /* Per packet: header, adaptation field, PES header and delimiter; and the slices stuffing and payload. */
 #define SCRATCH_MOST (HEADER + PCR_FIELD + PES_HEADER + DELIMITER)
 #define SLICES_MOST 3u
@@ -50,7 +53,7 @@ typedef struct layout {
 
 static bool psi_is_due(const bmb_stream_state *state, const bmb_frame *frame)
 {
-    return frame->key || !state->ts_begun || frame->capture_us - state->ts_psi_us >= PSI_INTERVAL_US;
+    return frame->key || !state->ts_begun || state->clock_us - state->ts_psi_us >= PSI_INTERVAL_US;
 }
 
 static bool has_delimiter(const bmb_frame *frame)
@@ -77,6 +80,13 @@ static void put_header(uint8_t *out, uint16_t pid, bool start, unsigned adaptati
     out[3] = (uint8_t)(adaptation << 4 | (counter & 15));
 }
 
+/* Moves the clock on to this instant; a frame that comes late must not have its PTS behind its PCR. */
+static void begin(bmb_stream_state *state, const bmb_frame *frame, uint64_t now_us)
+{
+    uint64_t latest = frame->capture_us + PTS_DELAY_US, clock = now_us < latest ? now_us : latest;
+    if (clock > state->clock_us) state->clock_us = clock;
+}
+
 static void put_table(const bmb_stream_state *state, bmb_gather *gather, bool first)
 {
     const uint8_t *table = first ? pat : pmt;
@@ -100,7 +110,7 @@ static void put_pcr(uint8_t *out, uint64_t us, bool key)
 
 static void put_pes_header(uint8_t *out, uint64_t us)
 {
-    uint64_t pts = (us * 9 / 100 + PTS_DELAY) & 0x1FFFFFFFF;
+    uint64_t pts = (us + PTS_DELAY_US) * 9 / 100 & 0x1FFFFFFFF;
     const uint8_t head[] = { 0, 0, 1, STREAM_ID_VIDEO, 0, 0, 0x84, 0x80, 5 };
     memcpy(out, head, sizeof head);
     out[9] = (uint8_t)(0x21 | (pts >> 29 & 0x0E));
@@ -115,7 +125,7 @@ static void put_first(const bmb_stream_state *state, const bmb_frame *frame, con
     uint32_t unused = left < room ? room - left : 0, size = (left < room ? left : room) - l->lead;
     uint8_t *head = bmb_gather_scratch(gather, HEADER + PCR_FIELD);
     put_header(head, PID_VIDEO, true, 3, state->ts_counter);
-    put_pcr(head + HEADER, frame->capture_us, frame->key);
+    put_pcr(head + HEADER, state->clock_us, frame->key);
     head[HEADER] = (uint8_t)(head[HEADER] + unused); /* a short frame: the field grows */
     bmb_gather_slice(gather, head, HEADER + PCR_FIELD);
     if (unused > 0) bmb_gather_slice(gather, stuffing, unused);
@@ -171,7 +181,41 @@ static void done(bmb_stream_state *state, const bmb_frame *frame, const bmb_curs
     state->ts_begun = true;
     if (l.psi == 0) return;
     state->ts_psi_counter = (uint8_t)((state->ts_psi_counter + 1) & 15);
-    state->ts_psi_us = frame->capture_us;
+    state->ts_psi_us = state->clock_us;
 }
 
-const bmb_framer bmb_framer_ts = { .name = "mpeg-ts", .fill = fill, .done = done };
+static uint64_t idle_due(const bmb_stream_state *state)
+{
+    return state->ts_begun ? state->clock_us + PCR_INTERVAL_US : UINT64_MAX;
+}
+
+static uint8_t *put_whole_table(uint8_t *out, const bmb_stream_state *state, uint16_t pid, const uint8_t *table,
+                                size_t size)
+{
+    put_header(out, pid, true, 1, state->ts_psi_counter);
+    memcpy(out + HEADER, table, size);
+    memset(out + HEADER + size, 0xFF, PACKET - HEADER - size);
+    return out + PACKET;
+}
+
+static size_t idle(bmb_stream_state *state, uint64_t now_us, uint8_t *out)
+{
+    uint8_t *at = out;
+    if (now_us > state->clock_us) state->clock_us = now_us;
+    if (state->clock_us - state->ts_psi_us >= PSI_INTERVAL_US) {
+        at = put_whole_table(at, state, PID_PAT, pat, sizeof pat);
+        at = put_whole_table(at, state, PID_PMT, pmt, sizeof pmt);
+        state->ts_psi_counter = (uint8_t)((state->ts_psi_counter + 1) & 15);
+        state->ts_psi_us = state->clock_us;
+    }
+    /* No payload, so the continuity counter stays (2.4.3.3). */
+    put_header(at, PID_VIDEO, false, 2, state->ts_counter + 15u);
+    memset(at + HEADER, 0xFF, PACKET - HEADER);
+    put_pcr(at + HEADER, state->clock_us, false);
+    at[HEADER] = PACKET - HEADER - 1;
+    return (size_t)(at + PACKET - out);
+}
+
+const bmb_framer bmb_framer_ts = {
+    .name = "mpeg-ts", .fill = fill, .done = done, .begin = begin, .idle_due = idle_due, .idle = idle
+};

@@ -2,21 +2,25 @@
 import sys
 
 data = sys.stdin.buffer.read()
-last, faults, pcrs, tables, pcr = {}, 0, [], {0: [], 0x1000: []}, None
+last, faults, pcrs, tables, waiting = {}, 0, [], {0: [], 0x1000: []}, []
 for at in range(0, len(data) - 187, 188):
     p = data[at:at + 188]
     faults += p[0] != 0x47
-    pid, counter = (p[1] & 31) << 8 | p[2], p[3] & 15
-    faults += pid in last and counter != (last[pid] + 1) % 16
+    pid, counter, payload = (p[1] & 31) << 8 | p[2], p[3] & 15, p[3] >> 4 & 1
+    if pid in last:
+        faults += counter != (last[pid] + payload) % 16
     last[pid] = counter
+    if pid in tables:
+        waiting.append(pid)
     if p[3] & 0x20 and p[4] >= 7 and p[5] & 0x10:
         base = int.from_bytes(p[6:10], "big") << 1 | p[10] >> 7
-        pcr = (base * 300 + ((p[10] & 1) << 8 | p[11])) / 27e3
-        pcrs.append(pcr)
-    if pid in tables and pcr is not None:
-        tables[pid].append(pcr)
+        pcrs.append((base * 300 + ((p[10] & 1) << 8 | p[11])) / 27e3)
+        for table in waiting:  # a table goes right before a PCR: the same instant
+            tables[table].append(pcrs[-1])
+        waiting = []
 apart = max(b - a for a, b in zip(pcrs, pcrs[1:]))
+backward = sum(b < a for a, b in zip(pcrs, pcrs[1:]))
 rest = max(b - a for times in tables.values() for a, b in zip(times, times[1:]))
-good = faults == 0 and len(pcrs) > 100 and rest <= 100
-print(f"{len(data) // 188} packets, {faults} faults, PCR at most {apart:.1f} ms apart, tables {rest:.1f} ms:",
+good = faults == 0 and backward == 0 and len(pcrs) > 100 and apart <= 40 and rest <= 100
+print(f"{len(data) // 188} packets, {faults} faults, {len(pcrs)} PCRs at most {apart:.1f} ms apart, tables {rest:.1f} ms:",
       "in order" if good else "NOT in order")

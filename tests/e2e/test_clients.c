@@ -111,12 +111,15 @@ static void a_transport_stream_is_in_order(void **state)
 {
     (void)state;
     char out[1024];
-    process_run(out, sizeof out,
-                "curl -s --max-time 6 http://127.0.0.1:%u/station.ts | python3 " BAMBINO_SOURCE
-                "/tests/e2e/check_ts.py",
-                s.http);
-    print_message("%s", out);
-    assert_non_null(strstr(out, "in order"));
+    for (int tries = 0; tries < 3; tries++) { /* its clock is that of the machine, which may be busy elsewhere */
+        process_run(out, sizeof out,
+                    "curl -s --max-time 6 http://127.0.0.1:%u/station.ts | python3 " BAMBINO_SOURCE
+                    "/tests/e2e/check_ts.py",
+                    s.http);
+        print_message("%s", out);
+        if (strstr(out, ": in order") != NULL) break;
+    }
+    assert_non_null(strstr(out, ": in order"));
 }
 
 static void ffprobe_knows_the_stream(void **state)
@@ -167,13 +170,17 @@ static void a_recorded_clip_loops_without_a_break(void **state)
     char arguments[128];
     snprintf(arguments, sizeof arguments, "run %s 2>/dev/null", path);
     assert_true(served_start(&clip, BAMBINO_COMMAND, arguments));
-    process_run(out, sizeof out,
-                "ffmpeg -v error -rtsp_transport tcp -i rtsp://127.0.0.1:%u/station -t 9 -c copy -f framecrc - | "
-                "python3 -c \"import sys; t=[int(l.split(',')[2]) for l in sys.stdin if l[0]!='#'][3:]; "
-                "d=[b-a for a,b in zip(t,t[1:])]; print(len(t) > 110, max(d) < 12000, min(d) > 0)\"",
-                clip.rtsp);
-    assert_string_equal(
-        out, "True True True\n"); /* 15/s is 6000 ticks, twice that a frame left out; ffmpeg guesses the first times */
+    /* 15/s is 6000 ticks, twice that a frame left out; ffmpeg guesses the first times. A busy machine may leave one out
+     * now and then, a break at the clip's end would do so each time. */
+    for (int tries = 0; tries < 3; tries++) {
+        process_run(out, sizeof out,
+                    "ffmpeg -v error -rtsp_transport tcp -i rtsp://127.0.0.1:%u/station -t 9 -c copy -f framecrc - | "
+                    "python3 -c \"import sys; t=[int(l.split(',')[2]) for l in sys.stdin if l[0]!='#'][3:]; "
+                    "d=[b-a for a,b in zip(t,t[1:])]; print(len(t) > 110, max(d) < 12000, min(d) > 0)\"",
+                    clip.rtsp);
+        if (strcmp(out, "True True True\n") == 0) break;
+    }
+    assert_string_equal(out, "True True True\n");
     assert_int_equal(served_stop(&clip), 0);
     unlink(path);
 }
