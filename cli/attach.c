@@ -218,7 +218,7 @@ bool cli_prepare(cli_device *d)
     c->feed_count = f->feed_count;
     for (size_t i = 0; i < f->feed_count; i++)
         if (!prepare_feed(d, i)) return false;
-    return true;
+    return cli_prepare_plain(d);
 }
 
 static bool fault(const cli_device *d, const bmb_fault *why)
@@ -234,6 +234,7 @@ bool cli_open(cli_device *d)
     bmb_fault why;
     if (bmb_budget_of(&d->config, &d->budget, &why) != BMB_OK) return fault(d, &why);
     size_t allowed = d->file.memory > 0 ? (size_t)d->file.memory : d->budget.total;
+    bmb_linux_log_level(d->linux_port, (bmb_level)d->file.log);
     d->memory = malloc(d->budget.total);
     if (d->memory == NULL) {
         cli_error("%zu bytes of memory cannot be had; lower viewers, reel or size", d->budget.total);

@@ -13,6 +13,8 @@ enum { EXIT_OK = 0, EXIT_FAILED = 1, EXIT_USAGE = 2 };
 
 #define CLI_FEEDS_MOST 16
 #define CLI_CAMERAS_MOST 16
+#define CLI_TCP_MOST 6 /* with HTTP and RTSP the most outlets that a device has */
+#define CLI_PUSHES_MOST 16
 #define CLI_SETTINGS_MOST BMB_CONTROL_COUNT
 #define CLI_TEXT_MAX 256
 
@@ -41,6 +43,20 @@ typedef struct cli_feed {
     int line;
 } cli_feed;
 
+/* One [tcp NAME] section, or one [push NAME] section. */
+typedef struct cli_plain {
+    char name[BMB_NAME_MAX];
+    char feed[BMB_NAME_MAX]; /* "": by its name, or all */
+    int format;              /* 0: chosen by codec; else 1 + bmb_stream_format */
+    int64_t keep_all, controls;
+    bmb_addr listen;       /* tcp */
+    char to[CLI_TEXT_MAX]; /* push */
+    int64_t ttl;
+    bmb_addr interface; /* family 0: the system chooses */
+    char sdp[CLI_TEXT_MAX];
+    int line;
+} cli_plain;
+
 /* A configuration file as it was read. */
 typedef struct cli_config {
     char path[CLI_TEXT_MAX];
@@ -51,6 +67,11 @@ typedef struct cli_config {
     size_t camera_count;
     cli_feed feeds[CLI_FEEDS_MOST];
     size_t feed_count;
+    cli_plain tcp[CLI_TCP_MOST];
+    size_t tcp_count;
+    cli_plain pushes[CLI_PUSHES_MOST];
+    size_t push_count;
+    int log; /* bmb_level */
 } cli_config;
 
 /* Reads a file. On failure prints one message with file, line, value and remedy, and returns false. */
@@ -70,8 +91,10 @@ typedef struct cli_device {
     bmb_config config;
     bmb_feed_config feeds[CLI_FEEDS_MOST];
     bmb_setting settings[CLI_FEEDS_MOST][CLI_SETTINGS_MOST];
-    bmb_outlet_config outlets[2];
-    bool tolerant; /* a feed whose camera is missing is left out with a warning, instead of failing */
+    bmb_outlet_config outlets[2 + CLI_TCP_MOST];
+    bmb_push_config pushes[CLI_PUSHES_MOST];
+    bool described[CLI_PUSHES_MOST]; /* its session description is written */
+    bool tolerant;                   /* a feed whose camera is missing is left out with a warning, instead of failing */
     bmb_budget budget;
     void *memory;
     bmb_device *device;
@@ -83,6 +106,15 @@ bool cli_attach(cli_device *d);
 const char *cli_missing_text(const cli_device *d, size_t camera, char *out, size_t room);
 /* Fills in config from file; every camera must be there. */
 bool cli_prepare(cli_device *d);
+/* Runs until Ctrl-C, or for so many seconds where that is more than 0. */
+void cli_serve(cli_device *d, double seconds);
+/* Fills in where a push goes. Prints a message and returns false when the address cannot be right; prints a warning
+ * when it is likely to be wrong. `where` stands before each message. */
+bool cli_destination(const char *where, const char *text, bmb_push_config *out);
+/* Fills in the plain outlets and pushes; called by cli_prepare. */
+bool cli_prepare_plain(cli_device *d);
+/* Writes the session descriptions that pushes ask for, as soon as they are known. */
+void cli_write_descriptions(cli_device *d);
 /* Hands over the memory and opens. */
 bool cli_open(cli_device *d);
 void cli_close(cli_device *d);
@@ -105,6 +137,7 @@ int cli_run(int argc, const char **argv);
 int cli_demo(int argc, const char **argv);
 int cli_cameras(int argc, const char **argv);
 int cli_photo(int argc, const char **argv);
+int cli_send(int argc, const char **argv);
 int cli_keys(int argc, const char **argv);
 
 #endif

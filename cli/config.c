@@ -18,6 +18,7 @@ typedef enum key_type {
     KEY_SIZE,
     KEY_ADDR,
     KEY_GROUP,
+    KEY_HOST,
     KEY_CHOICE,
     KEY_CONTROL
 } key_type;
@@ -27,14 +28,19 @@ typedef enum section {
     SECTION_RTSP,
     SECTION_CAMERA,
     SECTION_FEED,
+    SECTION_TCP,
+    SECTION_PUSH,
     SECTION_COUNT
 } section;
 
-static const char *const section_names[SECTION_COUNT] = { "device", "http", "rtsp", "camera", "feed" };
+static const char *const section_names[SECTION_COUNT] = { "device", "http", "rtsp", "camera", "feed", "tcp", "push" };
 
 static const char *const kinds[] = { "drawn", "clip", NULL };
 static const char *const views[] = { "station", "yard", "cab", NULL };
 static const char *const codecs[] = { "jpeg", "h264", NULL };
+static const char *const tcp_formats[] = { "auto", "raw", "ts", "framed", NULL };
+static const char *const push_formats[] = { "auto", "raw", "ts", "framed", "rtp", NULL };
+static const char *const levels[] = { "error", "warning", "info", "debug", NULL };
 static const char *const storages[] = { "kept", "borrowed", NULL };
 
 typedef struct key_row {
@@ -50,6 +56,7 @@ typedef struct key_row {
 #define DEVICE(member) offsetof(cli_config, member)
 #define CAMERA(member) offsetof(cli_camera, member)
 #define FEED(member) offsetof(cli_feed, member)
+#define PLAIN(member) offsetof(cli_plain, member)
 
 static const key_row keys[] = {
     { SECTION_DEVICE, "name", KEY_TEXT, DEVICE(device_name), 1, 63, NULL, "", "bambino",
@@ -74,6 +81,8 @@ static const key_row keys[] = {
       "an RTSP session ends without a sign of life after" },
     { SECTION_DEVICE, "backlog-ms", KEY_INT, DEVICE(backlog_ms), 20, 5000, NULL, "ms", "80",
       "how much of a stream may wait unsent in the system; less is fresher, more is smoother" },
+    { SECTION_DEVICE, "log", KEY_CHOICE, DEVICE(log), 0, 0, levels, "", "info",
+      "how much is told on stderr; debug adds what went out each second" },
 
     { SECTION_HTTP, "listen", KEY_ADDR, DEVICE(http), 0, 0, NULL, "", "off",
       "ADDRESS:PORT; an empty address means every interface, port 0 any free one" },
@@ -118,6 +127,31 @@ static const key_row keys[] = {
       "how many routers a multicast packet may pass" },
     { SECTION_FEED, "multicast-always", KEY_INT, FEED(multicast_always), 0, 1, NULL, "0 or 1", "0",
       "send to the group even when no RTSP session asks for it" },
+
+    { SECTION_TCP, "listen", KEY_ADDR, PLAIN(listen), 0, 0, NULL, "", "off", "ADDRESS:PORT, as for http" },
+    { SECTION_TCP, "feed", KEY_NAME, PLAIN(feed), 1, BMB_NAME_MAX - 1, NULL, "", "the section's name; framed: all",
+      "which feed whoever connects gets" },
+    { SECTION_TCP, "format", KEY_CHOICE, PLAIN(format), 0, 0, tcp_formats, "", "auto",
+      "auto is raw: Annex B for H.264, images one behind the other for JPEG" },
+    { SECTION_TCP, "keep-all", KEY_INT, PLAIN(keep_all), 0, 1, NULL, "0 or 1", "0",
+      "for recorders: every frame as long as the reel has it, instead of the newest" },
+    { SECTION_TCP, "controls", KEY_INT, PLAIN(controls), 0, 1, NULL, "0 or 1", "1",
+      "framed: peers may set the camera's controls" },
+
+    { SECTION_PUSH, "to", KEY_TEXT, PLAIN(to), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
+      "udp://HOST:PORT or tcp://HOST:PORT; UDP also a multicast group or a broadcast address" },
+    { SECTION_PUSH, "feed", KEY_NAME, PLAIN(feed), 1, BMB_NAME_MAX - 1, NULL, "", "the section's name",
+      "which feed is sent" },
+    { SECTION_PUSH, "format", KEY_CHOICE, PLAIN(format), 0, 0, push_formats, "", "auto",
+      "auto: over UDP ts for H.264 and rtp for JPEG; over TCP ts for H.264 and raw for JPEG" },
+    { SECTION_PUSH, "ttl", KEY_INT, PLAIN(ttl), 1, 255, NULL, "hops", "1",
+      "how many routers a multicast packet may pass" },
+    { SECTION_PUSH, "interface", KEY_HOST, PLAIN(interface), 0, 0, NULL, "", "the system's choice",
+      "IPv4 address of the interface that multicast leaves by" },
+    { SECTION_PUSH, "keep-all", KEY_INT, PLAIN(keep_all), 0, 1, NULL, "0 or 1", "0", "as for tcp" },
+    { SECTION_PUSH, "controls", KEY_INT, PLAIN(controls), 0, 1, NULL, "0 or 1", "1", "as for tcp" },
+    { SECTION_PUSH, "sdp", KEY_TEXT, PLAIN(sdp), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
+      "rtp: write the description that the receiver needs into this file" },
 };
 #define KEY_COUNT (sizeof keys / sizeof keys[0])
 
@@ -129,6 +163,7 @@ typedef struct reading {
     char section_text[64];
     cli_camera *camera;
     cli_feed *feed;
+    cli_plain *plain;
     bool section_known, failed;
 } reading;
 
@@ -207,26 +242,61 @@ static void new_camera(reading *r, const char *name)
     r->camera = c;
 }
 
-static int begin_named(reading *r, const char *name)
+/* The names and lines of the sections of one kind. */
+typedef struct named_kind {
+    section section;
+    const void *first;
+    size_t size, count, most, line_at;
+} named_kind;
+
+static named_kind kind_of(const reading *r)
 {
     const cli_config *c = r->out;
+    switch (r->section) {
+    case SECTION_FEED:
+        return (named_kind){ r->section, c->feeds, sizeof *c->feeds, c->feed_count, CLI_FEEDS_MOST, FEED(line) };
+    case SECTION_TCP:
+        return (named_kind){ r->section, c->tcp, sizeof *c->tcp, c->tcp_count, CLI_TCP_MOST, PLAIN(line) };
+    case SECTION_PUSH:
+        return (named_kind){ r->section, c->pushes, sizeof *c->pushes, c->push_count, CLI_PUSHES_MOST, PLAIN(line) };
+    default:
+        return (
+            named_kind){ r->section, c->cameras, sizeof *c->cameras, c->camera_count, CLI_CAMERAS_MOST, CAMERA(line) };
+    }
+}
+
+static void new_plain(reading *r, const char *name)
+{
+    bool tcp = r->section == SECTION_TCP;
+    cli_plain *p = tcp ? &r->out->tcp[r->out->tcp_count++] : &r->out->pushes[r->out->push_count++];
+    memset(p, 0, sizeof *p);
+    snprintf(p->name, sizeof p->name, "%s", name);
+    p->ttl = 1;
+    p->controls = 1;
+    p->line = r->line;
+    r->plain = p;
+}
+
+static int begin_named(reading *r, const char *name)
+{
+    const named_kind kind = kind_of(r);
+    const char *section_name = section_names[r->section];
     if (!is_name(name))
         return complain(r, "\"%s\": a %s needs a name of 1 to %d of a-z 0-9 - _, as in [%s yard]", name,
                         section_names[r->section], BMB_NAME_MAX - 1, section_names[r->section]);
-    bool feed = r->section == SECTION_FEED;
-    for (size_t i = 0; i < (feed ? c->feed_count : c->camera_count); i++) {
-        const char *there = feed ? c->feeds[i].name : c->cameras[i].name;
-        int line = feed ? c->feeds[i].line : c->cameras[i].line;
+    for (size_t i = 0; i < kind.count; i++) { /* every such structure begins with its name */
+        const char *there = (const char *)kind.first + i * kind.size;
+        int line = *(const int *)(const void *)(there + kind.line_at);
         if (strcmp(there, name) == 0)
-            return complain(r, "[%s %s] is there already, in line %d; rename one", section_names[r->section], name,
-                            line);
+            return complain(r, "[%s %s] is there already, in line %d; rename one", section_name, name, line);
     }
-    if (feed && c->feed_count == CLI_FEEDS_MOST) return complain(r, "more than %d feeds", CLI_FEEDS_MOST);
-    if (!feed && c->camera_count == CLI_CAMERAS_MOST) return complain(r, "more than %d cameras", CLI_CAMERAS_MOST);
-    if (feed) {
+    if (kind.count == kind.most) return complain(r, "more than %zu sections [%s]", kind.most, section_name);
+    if (r->section == SECTION_FEED) {
         new_feed(r, name);
-    } else {
+    } else if (r->section == SECTION_CAMERA) {
         new_camera(r, name);
+    } else {
+        new_plain(r, name);
     }
     return 1;
 }
@@ -243,13 +313,14 @@ static int begin_section(reading *r, const char *text)
         if (strcmp(kind, section_names[i]) != 0) continue;
         r->section = (section)i;
         r->section_known = true;
-        if (i == SECTION_CAMERA || i == SECTION_FEED) return begin_named(r, name != NULL ? name : "");
+        if (i >= SECTION_CAMERA) return begin_named(r, name != NULL ? name : "");
         if (name != NULL) return complain(r, "[%s] takes no name", kind);
         return 1;
     }
     const char *near = cli_nearest(kind, section_names, SECTION_COUNT);
     return complain(r, "section [%s] is not known%s%s%s", text, near != NULL ? "; did you mean [" : "",
-                    near != NULL ? near : "", near != NULL ? "]?" : "; there are device, http, rtsp, camera and feed");
+                    near != NULL ? near : "",
+                    near != NULL ? "]?" : "; there are device, http, rtsp, camera, feed, tcp and push");
 }
 
 /* inih tells neither line numbers nor empty sections: it is fed line by line, and both are noted on the way. */
@@ -335,11 +406,20 @@ static int store_size(reading *r, const key_row *k, const char *value, uint16_t 
     return 1;
 }
 
+static int store_host(reading *r, const key_row *k, const char *value, bmb_addr *target)
+{
+    char text[CLI_TEXT_MAX];
+    snprintf(text, sizeof text, "%s:0", value);
+    if (bmb_addr_parse(text, target) == BMB_OK && target->family == 4) return 1;
+    return complain(r, "%s = %s: the IPv4 address of an interface is expected, such as 192.0.2.7", k->key, value);
+}
+
 static int store(reading *r, const key_row *k, const char *value)
 {
-    uint8_t *base = k->section == SECTION_CAMERA ? (uint8_t *)r->camera
-                    : k->section == SECTION_FEED ? (uint8_t *)r->feed
-                                                 : (uint8_t *)r->out;
+    uint8_t *base = k->section == SECTION_CAMERA                              ? (uint8_t *)r->camera
+                    : k->section == SECTION_FEED                              ? (uint8_t *)r->feed
+                    : k->section == SECTION_TCP || k->section == SECTION_PUSH ? (uint8_t *)r->plain
+                                                                              : (uint8_t *)r->out;
     uint8_t *target = base + k->at;
     switch (k->type) {
     case KEY_TEXT:
@@ -360,6 +440,8 @@ static int store(reading *r, const key_row *k, const char *value)
         if (bmb_addr_parse(value, (bmb_addr *)(void *)target) == BMB_OK) return 1;
         return complain(r, "%s = %s: ADDRESS:PORT is expected, such as 192.0.2.7:8080, [2001:db8::7]:8080 or :8080",
                         k->key, value);
+    case KEY_HOST:
+        return store_host(r, k, value, (bmb_addr *)(void *)target);
     case KEY_CHOICE:
         return store_choice(r, k, value, (int *)(void *)target);
     case KEY_SIZE:
@@ -410,6 +492,7 @@ static void presets(cli_config *c, const char *path)
     c->idle_ms = p.idle_ms;
     c->session_ms = p.session_ms;
     c->backlog_ms = p.backlog_ms;
+    c->log = BMB_LEVEL_INFO;
 }
 
 bool cli_config_read(const char *path, cli_config *out)
@@ -427,14 +510,15 @@ bool cli_config_read(const char *path, cli_config *out)
         complain(&r, "neither a [section] nor KEY = VALUE");
     }
     if (!r.failed && out->feed_count == 0) complain(&r, "no feed; add a section such as [feed yard]");
-    if (!r.failed && out->http.family == 0 && out->rtsp.family == 0)
+    if (!r.failed && out->http.family == 0 && out->rtsp.family == 0 && out->tcp_count + out->push_count == 0)
         complain(&r, "nothing to serve with; add [http] with listen = :8080");
     return !r.failed;
 }
 
 void cli_config_reference(FILE *out)
 {
-    static const char *const titles[SECTION_COUNT] = { "[device]", "[http]", "[rtsp]", "[camera NAME]", "[feed NAME]" };
+    static const char *const titles[SECTION_COUNT] = { "[device]",    "[http]",     "[rtsp]",     "[camera NAME]",
+                                                       "[feed NAME]", "[tcp NAME]", "[push NAME]" };
     for (size_t s = 0; s < SECTION_COUNT; s++) {
         fprintf(out, "### `%s`\n\n| key | values | unit | preset | meaning |\n| --- | --- | --- | --- | --- |\n",
                 titles[s]);
@@ -444,12 +528,12 @@ void cli_config_reference(FILE *out)
             fprintf(out, "| `%s` | ", k->key);
             double scale = k->type == KEY_RATE ? 1000.0 : 1.0;
             bool number = k->type != KEY_TEXT && k->type != KEY_NAME && k->type != KEY_ADDR && k->type != KEY_GROUP &&
-                          k->type != KEY_CHOICE;
+                          k->type != KEY_HOST && k->type != KEY_CHOICE;
             if (number) fprintf(out, "%.10g to %.10g", (double)k->least / scale, (double)k->most / scale);
             for (size_t c = 0; k->choices != NULL && k->choices[c] != NULL; c++)
                 fprintf(out, "%s`%s`", c > 0 ? ", " : "", k->choices[c]);
             if (k->type == KEY_TEXT || k->type == KEY_NAME) fprintf(out, "text");
-            if (k->type == KEY_ADDR || k->type == KEY_GROUP) fprintf(out, "address");
+            if (k->type == KEY_ADDR || k->type == KEY_GROUP || k->type == KEY_HOST) fprintf(out, "address");
             fprintf(out, " | %s | %s | %s |\n", k->unit, k->preset, k->help);
         }
         fputc('\n', out);

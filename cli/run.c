@@ -33,6 +33,36 @@ static size_t hosts_of(const cli_device *d, bmb_outlet_kind kind, char (*out)[BM
     return 0;
 }
 
+/* Addresses of plain outlets: of one feed, or (feed BMB_NO_FEED) of those for all. */
+static void print_tcp(const cli_device *d, uint16_t feed, const char *before, const char *behind)
+{
+    bmb_outlet_stats s;
+    bmb_addr reachable[HOSTS_MOST];
+    char text[BMB_ADDR_TEXT_MAX];
+    for (size_t i = 0; bmb_outlet_stats_get(d->device, i, &s) == BMB_OK; i++) {
+        if (s.kind != BMB_OUTLET_TCP || s.feed != feed) continue;
+        const char *format = s.format == BMB_FORMAT_TS       ? "MPEG transport stream"
+                             : s.format == BMB_FORMAT_FRAMED ? "framed"
+                                                             : "raw";
+        size_t n = bmb_linux_reachable(&s.addr, reachable, HOSTS_MOST);
+        for (size_t k = 0; k < n; k++) {
+            bmb_addr_text(&reachable[k], true, text, sizeof text);
+            printf("%stcp://%s   %s%s\n", before, text, format, behind);
+        }
+    }
+}
+
+static void print_pushes(const cli_device *d, uint16_t feed)
+{
+    char text[BMB_ADDR_TEXT_MAX];
+    for (size_t i = 0; i < d->config.push_count; i++) {
+        const bmb_push_config *p = &d->config.pushes[i];
+        if (p->feed != feed) continue;
+        bmb_addr_text(&p->to, true, text, sizeof text);
+        printf("      sent to %s://%s as %s\n", p->tcp ? "tcp" : "udp", text, bmb_stream_format_name(p->format));
+    }
+}
+
 static void print_addresses(const cli_device *d)
 {
     char http[HOSTS_MOST][BMB_ADDR_TEXT_MAX], rtsp[HOSTS_MOST][BMB_ADDR_TEXT_MAX];
@@ -45,10 +75,13 @@ static void print_addresses(const cli_device *d)
         const bmb_mode mode = { stats.codec, stats.width, stats.height, stats.mfps_set };
         print_feed(&d->config.feeds[i], &mode, (const char(*)[BMB_ADDR_TEXT_MAX])http, http_count,
                    (const char(*)[BMB_ADDR_TEXT_MAX])rtsp, rtsp_count);
+        print_tcp(d, (uint16_t)i, "      ", "");
+        print_pushes(d, (uint16_t)i);
         putchar('\n');
     }
     for (size_t i = 0; i < http_count; i++)
         printf("%s http://%s/\n", i == 0 ? "All feeds in a browser:" : "                       ", http[i]);
+    print_tcp(d, BMB_NO_FEED, "All feeds for programs:  ", " protocol, docs/framed.md");
     printf("\nCtrl-C stops.\n");
     fflush(stdout);
 }
@@ -66,19 +99,20 @@ static void print_summary(const cli_device *d)
     }
 }
 
-static void serve(cli_device *d, double seconds)
+void cli_serve(cli_device *d, double seconds)
 {
     uint64_t end = UINT64_MAX;
     if (seconds > 0) end = d->port.now_us(d->port.ctx) + (uint64_t)(seconds * 1e6);
     while (!cli_interrupted()) {
         uint64_t next = bmb_step(d->device);
+        cli_write_descriptions(d);
         if (d->port.now_us(d->port.ctx) >= end) break;
         d->port.wait(d->port.ctx, next < end ? next : end);
     }
 }
 
 typedef struct run_options {
-    char *http, *rtsp;
+    char *http, *rtsp, *tcp;
     double seconds;
 } run_options;
 
@@ -90,6 +124,14 @@ static bool override_addr(const char *option, const char *text, bmb_addr *addr)
     return false;
 }
 
+static bool override_tcp(const char *text, cli_config *file)
+{
+    if (text == NULL) return true;
+    if (file->tcp_count > 0) return override_addr("--tcp", text, &file->tcp[0].listen);
+    cli_error("--tcp %s: %s has no section [tcp NAME]", text, file->path);
+    return false;
+}
+
 static int run(const char *path, const run_options *options, bool demo)
 {
     cli_device *d = calloc(1, sizeof *d);
@@ -97,12 +139,12 @@ static int run(const char *path, const run_options *options, bool demo)
     int status = EXIT_FAILED;
     d->tolerant = demo;
     if (!cli_config_read(path, &d->file) || !override_addr("--http", options->http, &d->file.http) ||
-        !override_addr("--rtsp", options->rtsp, &d->file.rtsp)) {
+        !override_addr("--rtsp", options->rtsp, &d->file.rtsp) || !override_tcp(options->tcp, &d->file)) {
         status = EXIT_USAGE;
     } else if (cli_attach(d) && cli_prepare(d) && cli_open(d)) {
         cli_catch_signals(&d->port);
         print_addresses(d);
-        serve(d, options->seconds);
+        cli_serve(d, options->seconds);
         print_summary(d);
         status = EXIT_OK;
     }
@@ -117,6 +159,7 @@ static int run_command(int argc, const char **argv, bool demo)
     const struct poptOption options[] = {
         { "http", '\0', POPT_ARG_STRING, &o.http, 0, "serve HTTP here; port 0 picks a free one", "ADDR:PORT" },
         { "rtsp", '\0', POPT_ARG_STRING, &o.rtsp, 0, "serve RTSP here; port 0 picks a free one", "ADDR:PORT" },
+        { "tcp", '\0', POPT_ARG_STRING, &o.tcp, 0, "the first [tcp] outlet listens here", "ADDR:PORT" },
         { "for", '\0', POPT_ARG_DOUBLE, &o.seconds, 0, "stop by itself after so long", "SECONDS" },
         POPT_AUTOHELP POPT_TABLEEND
     };
@@ -139,6 +182,7 @@ static int run_command(int argc, const char **argv, bool demo)
     int status = run(rest[0], &o, demo);
     free(o.http);
     free(o.rtsp);
+    free(o.tcp);
     return status;
 }
 

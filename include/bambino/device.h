@@ -256,10 +256,10 @@ typedef struct bmb_viewer_stats {
     uint32_t age_ms; /* how old the frame was that it last got, when its last byte left the core */
     uint32_t watching_ms;
     uint32_t blocked_ms; /* how long altogether the network took no more */
-    bool waiting;     /* in the middle of a frame, the network takes no more just now */
-    bool reports;     /* RTCP: the four below were reported by the receiver */
-    uint32_t lost;    /* packets, since it came */
-    uint8_t lost_256; /* of the last interval, in 1/256 */
+    bool waiting;        /* in the middle of a frame, the network takes no more just now */
+    bool reports;        /* RTCP: the four below were reported by the receiver */
+    uint32_t lost;       /* packets, since it came */
+    uint8_t lost_256;    /* of the last interval, in 1/256 */
     uint32_t jitter_us;
     uint32_t round_trip_us; /* 0: not known yet */
 } bmb_viewer_stats;
@@ -303,12 +303,12 @@ const char *bmb_push_state_name(bmb_push_state state);
 typedef struct bmb_push_stats {
     const bmb_push_config *config;
     bmb_push_state state;
-    bmb_err err;        /* why it is waiting; UDP: what the destination answers */
-    uint32_t starts;    /* connections made, or sockets opened */
-    uint64_t skipped;   /* frames of the present connection that were left out */
-    bmb_tally out;      /* over all connections */
+    bmb_err err;      /* why it is waiting; UDP: what the destination answers */
+    uint32_t starts;  /* connections made, or sockets opened */
+    uint64_t skipped; /* frames of the present connection that were left out */
+    bmb_tally out;    /* over all connections */
     uint32_t mfps, kbps;
-    uint32_t age_ms;    /* as of a viewer */
+    uint32_t age_ms; /* as of a viewer */
 } bmb_push_stats;
 
 bmb_err bmb_outlet_stats_get(const bmb_device *device, size_t outlet, bmb_outlet_stats *out);

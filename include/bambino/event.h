@@ -45,12 +45,12 @@ typedef enum bmb_event_code {
     BMB_EVENT_VIEWER_BEHIND,     /* feed; keep-all: value: frames that had left the reel; at most one a second */
     BMB_EVENT_PUSH_STARTED,      /* feed, peer; extra: which time */
     BMB_EVENT_PUSH_FAILED,       /* feed, peer, err; value: ms until the next try; 0: it goes on (UDP) */
-    BMB_EVENT_PUSH_LOST,         /* feed, peer; the listener went away; value: ms until the next try; extra: frames sent */
-    BMB_EVENT_PUSH_UNREAD,       /* feed, peer; value: ms for which nothing was read; extra: ms until the next try */
-    BMB_EVENT_PUSH_HEARD,        /* feed, peer; UDP: the destination does not refuse any more */
-    BMB_EVENT_FEED_REMOVED,      /* feed */
-    BMB_EVENT_REPORT             /* feed (pushes), peer: where to, or where the outlet listens; traffic: the last second;
-                                    value: viewers, or -1 for a push */
+    BMB_EVENT_PUSH_LOST,    /* feed, peer; the listener went away; value: ms until the next try; extra: frames sent */
+    BMB_EVENT_PUSH_UNREAD,  /* feed, peer; value: ms for which nothing was read; extra: ms until the next try */
+    BMB_EVENT_PUSH_HEARD,   /* feed, peer; UDP: the destination does not refuse any more */
+    BMB_EVENT_FEED_REMOVED, /* feed */
+    BMB_EVENT_REPORT        /* feed (pushes), peer: where to, or where the outlet listens; traffic: the last second;
+                               value: viewers, or -1 for a push */
 } bmb_event_code;
 
 /* What went out in one second. */
@@ -64,10 +64,10 @@ typedef struct bmb_event {
     bmb_level level;
     bmb_event_code code;
     bmb_err err;
-    const char *feed;     /* NULL: not about a feed. Valid during the call */
-    const bmb_addr *peer; /* NULL: not about a peer. Valid during the call */
-    int64_t value, extra; /* as each code says */
-    const bmb_traffic *traffic;  /* BMB_EVENT_REPORT, or NULL. Valid during the call */
+    const char *feed;           /* NULL: not about a feed. Valid during the call */
+    const bmb_addr *peer;       /* NULL: not about a peer. Valid during the call */
+    int64_t value, extra;       /* as each code says */
+    const bmb_traffic *traffic; /* BMB_EVENT_REPORT, or NULL. Valid during the call */
 } bmb_event;
 
 #ifdef __cplusplus

@@ -28,6 +28,24 @@ size_t bmb_linux_reachable(const bmb_addr *bound, bmb_addr *out, size_t room);
 /* Reads "ADDR:PORT", "[ADDR]:PORT", ":PORT" or "PORT"; an empty ADDR means every interface. BMB_BAD_ARG. */
 bmb_err bmb_addr_parse(const char *text, bmb_addr *out);
 
+/* What is wrong with a destination that somebody typed, or worth a word. */
+typedef enum bmb_destination_fault {
+    BMB_DESTINATION_FINE = 0,
+    BMB_DESTINATION_SCHEME,         /* neither udp:// nor tcp:// */
+    BMB_DESTINATION_NOT_AN_ADDRESS, /* no host that could be one, or something behind the port */
+    BMB_DESTINATION_NO_PORT,        /* none, or not 1 to 65535 */
+    BMB_DESTINATION_UNKNOWN_HOST,   /* the name cannot be resolved */
+    BMB_DESTINATION_NO_ROUTE,       /* no interface leads there */
+    BMB_DESTINATION_OWN,            /* this machine itself: possible, but seldom meant */
+    BMB_DESTINATION_OTHER_NETWORK   /* on no network of this machine: goes through a router */
+} bmb_destination_fault;
+
+/* Reads "udp://HOST:PORT" or "tcp://HOST:PORT" and resolves the host, which may block for as long as the system's
+ * resolver does. HOST: a name, an IPv4 address, or an IPv6 address in brackets. */
+bmb_destination_fault bmb_linux_destination(const char *text, bool *tcp, bmb_addr *out);
+/* Looks at a destination from this machine: one of the last three, or fine. */
+bmb_destination_fault bmb_linux_judge(const bmb_addr *to);
+
 #ifdef __cplusplus
 }
 #endif

@@ -59,9 +59,9 @@ typedef struct bmb_udp_options {
     uint8_t ttl;             /* multicast hop limit; 0: the system's default of 1 */
     uint32_t interface_ipv4; /* multicast: address of the interface to use, host byte order; 0: the system chooses */
     uint32_t send_buffer;    /* bytes the system should hold for sending; 0: its default */
-    const bmb_addr *peer;    /* the only destination, which may be a broadcast address: then udp_send is called with `to`
-                                NULL, and tells what that host or the network answered (BMB_REFUSED, BMB_NO_ROUTE).
-                                NULL: any destination */
+    const bmb_addr *peer; /* the only destination, which may be a broadcast address: then udp_send is called with `to`
+                             NULL, and tells what that host or the network answered (BMB_REFUSED, BMB_NO_ROUTE).
+                             NULL: any destination */
 } bmb_udp_options;
 
 /* TCP and UDP. */
@@ -100,7 +100,8 @@ typedef struct bmb_net {
                         bmb_addr *bound);
     /* Sends packets in order to one destination; *taken counts the whole packets that the system took. All packets of
      * one call but the last have the same size whenever the caller can manage it, so that a port may use segmentation
-     * offload. `to` NULL: to the peer that the socket was opened for. BMB_AGAIN: *taken may be less than count. BMB_REFUSED, BMB_NO_ROUTE: what the network answered. */
+     * offload. `to` NULL: to the peer that the socket was opened for. BMB_AGAIN: *taken may be less than count.
+     * BMB_REFUSED, BMB_NO_ROUTE: what the network answered. */
     bmb_err (*udp_send)(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
                         size_t *taken);
     /* Takes one datagram; longer ones are cut to `room`. */

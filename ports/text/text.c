@@ -86,11 +86,11 @@ static const char *refusal_text(int64_t refusal)
 /* Why a push does not get through, and what to look at. */
 static size_t push_failed(const bmb_event *e, const char *feed, const char *peer, char *out, size_t room)
 {
-    const char *why = e->err == BMB_REFUSED    ? "nobody listens there. Start the receiver, and check the port"
-                      : e->err == BMB_NO_ROUTE ? "no network leads there. Check the address, and this board's own network"
-                      : e->err == BMB_TIMED_OUT
-                          ? "no answer. Check the address, that the host is switched on, and its firewall"
-                          : bmb_err_text(e->err);
+    const char *why =
+        e->err == BMB_REFUSED     ? "nobody listens there. Start the receiver, and check the port"
+        : e->err == BMB_NO_ROUTE  ? "no network leads there. Check the address, and this board's own network"
+        : e->err == BMB_TIMED_OUT ? "no answer. Check the address, that the host is switched on, and its firewall"
+                                  : bmb_err_text(e->err);
     size_t n = format(out, room, "feed \"%s\" to %s: %s", feed, peer, why);
     if (e->value == 0) return n + format(out + n, room - n, "; sending goes on");
     return n + format(out + n, room - n, "; next try in %.1f s", (double)e->value / 1000.0);
@@ -105,8 +105,8 @@ static size_t report(const bmb_event *e, const char *feed, const char *peer, cha
     if (e->value < 0)
         return format(out, room, "feed \"%s\" to %s: %" PRIu32 " frames, %.1f KiB%s", feed, peer, t->frames,
                       (double)t->bytes / 1024.0, blocked);
-    return format(out, room, "outlet %s: %" PRId64 " viewers, %" PRIu32 " frames, %.1f KiB%s", peer, e->value, t->frames,
-                  (double)t->bytes / 1024.0, blocked);
+    return format(out, room, "outlet %s: %" PRId64 " viewers, %" PRIu32 " frames, %.1f KiB%s", peer, e->value,
+                  t->frames, (double)t->bytes / 1024.0, blocked);
 }
 
 size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
@@ -187,8 +187,8 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
     case BMB_EVENT_PUSH_FAILED:
         return push_failed(e, feed, peer, out, room);
     case BMB_EVENT_PUSH_LOST:
-        return format(out, room, "feed \"%s\": %s closed the connection after %" PRId64 " frames; next try in %.1f s", feed,
-                      peer, e->extra, (double)e->value / 1000.0);
+        return format(out, room, "feed \"%s\": %s closed the connection after %" PRId64 " frames; next try in %.1f s",
+                      feed, peer, e->extra, (double)e->value / 1000.0);
     case BMB_EVENT_PUSH_UNREAD:
         return format(out, room,
                       "feed \"%s\": %s has read nothing for %.1f s. Check that a player really reads there, and the "
@@ -251,8 +251,8 @@ size_t bmb_fault_text(const bmb_fault *f, char *out, size_t room)
     if (strcmp(part, "push") == 0 && f->err == BMB_BAD_ARG)
         return format(out, room, "a push needs the number of a feed, an address and a port");
     if (f->err == BMB_NOT_FOUND && f->key != NULL && strcmp(f->key, "feed") == 0)
-        return format(out, room, "%s: there is no feed %" PRId64 "; this format needs one of the %" PRId64, part, f->asked,
-                      f->have);
+        return format(out, room, "%s: there is no feed %" PRId64 "; this format needs one of the %" PRId64, part,
+                      f->asked, f->have);
     if (strcmp(part, "feed") == 0) return feed_fault(f, out, room);
     if (strcmp(part, "camera") == 0)
         return format(out, room, "camera \"%s\" is not attached; `bambino cameras` lists those that are",

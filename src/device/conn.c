@@ -7,7 +7,7 @@
 static const bmb_conversation *of(const bmb_conn *c)
 {
     static const bmb_conversation *const kinds[BMB_OUTLET_COUNT] = { &bmb_http_conversation, &bmb_rtsp_conversation,
-                                                                  &bmb_tcp_conversation };
+                                                                     &bmb_tcp_conversation };
     return kinds[c->kind];
 }
 

@@ -172,7 +172,8 @@ static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
     bmb_err err = BMB_OK;
     for (size_t i = 0; err == BMB_OK && i < config->outlet_count; i++) {
         const bmb_outlet_config *o = &config->outlets[i];
-        if (o->kind == BMB_OUTLET_TCP) err = check_stream(config, "outlet", o->feed, o->format, true, &o->listen, fault);
+        if (o->kind == BMB_OUTLET_TCP)
+            err = check_stream(config, "outlet", o->feed, o->format, true, &o->listen, fault);
     }
     for (size_t i = 0; err == BMB_OK && i < config->push_count; i++) {
         const bmb_push_config *p = &config->pushes[i];
@@ -247,8 +248,8 @@ static bmb_device *lay_out(uint8_t *base, const bmb_config *config, bmb_budget *
 {
     block b = { .base = base, .used = 0 };
     size_t mark = 0;
-    size_t *const parts[] = { &budget->device, &budget->feeds, &budget->reels, &budget->viewers,
-                              &budget->pushes, &budget->request_buffers };
+    size_t *const parts[] = { &budget->device,  &budget->feeds,  &budget->reels,
+                              &budget->viewers, &budget->pushes, &budget->request_buffers };
     size_t part = 0;
     memset(budget, 0, sizeof *budget);
 #define END_OF_PART (*parts[part++] = b.used - mark, mark = b.used)

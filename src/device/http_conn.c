@@ -189,7 +189,8 @@ static size_t status_row(bmb_device *d, status_part part, size_t index, char *ou
     }
     bmb_outlet_stats outlet;
     if (part == PART_OUTLETS && bmb_outlet_stats_get(d, index, &outlet) == BMB_OK)
-        return bmb_status_outlet(&outlet, outlet.feed < d->config->feed_count ? d->config->feeds[outlet.feed].name : NULL,
+        return bmb_status_outlet(&outlet,
+                                 outlet.feed < d->config->feed_count ? d->config->feeds[outlet.feed].name : NULL,
                                  memory, size, out, room);
     bmb_push_stats push;
     if (part == PART_PUSHES && bmb_push_stats_get(d, index, &push) == BMB_OK)
@@ -219,7 +220,7 @@ static void put_chunk(bmb_conn *c, const char *text, size_t size)
 
 static void put_status(bmb_device *d, bmb_conn *c)
 {
-    static const char *const openers[PART_COUNT] = { "{\"device\":", ",\"outlets\":[", "],\"feeds\":[",
+    static const char *const openers[PART_COUNT] = { "{\"device\":",   ",\"outlets\":[",  "],\"feeds\":[",
                                                      "],\"pushes\":[", "],\"viewers\":[", "]}\n" };
     c->tx_at = 0;
     if (c->part == PART_COUNT) {

@@ -183,8 +183,9 @@ static void hear(bmb_device *d, bmb_push *p, bmb_err answer)
         if (!fresh) return;
         p->told_us = d->now;
         tell(d, p, BMB_LEVEL_WARNING, BMB_EVENT_PUSH_FAILED, answer, 0, 0);
-    } else if (p->err != BMB_OK && bmb_conn_older_than(d, p->since_us, BMB_PUSH_STEADY_US)) {
+    } else if (p->err != BMB_OK && bmb_conn_older_than(d, p->since_us, BMB_REPORT_OUT_US)) {
         p->err = BMB_OK;
+        if (p->feed->mode.codec == BMB_CODEC_H264) bmb_feed_want_key(d, p->feed); /* whoever came has seen none */
         tell(d, p, BMB_LEVEL_INFO, BMB_EVENT_PUSH_HEARD, BMB_OK, 0, 0);
     }
 }

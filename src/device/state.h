@@ -41,14 +41,14 @@
 #define BMB_REPORT_US 5000000u   /* between two RTCP sender reports (RFC 3550 6.2) */
 #define BMB_DATAGRAMS 16u        /* RTCP datagrams taken in one step */
 #define BMB_PUSHES_MOST 16u
-#define BMB_DIAL_MOST_US 5000000u   /* a connection that is not made by then is given up */
+#define BMB_DIAL_MOST_US 5000000u    /* a connection that is not made by then is given up */
 #define BMB_PUSH_RETRY_FIRST_MS 500u /* first pause before a push is tried again; doubles up to … */
 #define BMB_PUSH_RETRY_MOST_MS 10000u
 #define BMB_PUSH_STEADY_US 3000000u /* a connection that lasted so long begins again with the first pause */
 #define BMB_PUSH_TELL_US 10000000u  /* a destination that goes on refusing is reported again after */
 #define BMB_REPORT_OUT_US 1000000u  /* between two reports of what went out */
 #define BMB_TS_BURST_US 25000u      /* a frame of a transport stream leaves within, so that PCRs stay close */
-#define BMB_TOKEN_UDP 8u         /* tokens of sockets: outlets first, then UDP sockets, then connections */
+#define BMB_TOKEN_UDP 8u            /* tokens of sockets: outlets first, then UDP sockets, then connections */
 #define BMB_TOKEN_CONN 16u
 #define BMB_CHUNK_ROOM 16u /* of a tx buffer: chunk size line, line ends, separators */
 
@@ -76,7 +76,7 @@ typedef struct bmb_viewer {
         uint64_t tuned_us; /* TCP: when the backlog is next fitted to what the link really carries */
         uint64_t pace_us;  /* datagrams: the next burst is due; 0: none is under way */
     };
-    uint64_t blocked_us; /* since when, while blocked; else how long altogether */
+    uint64_t blocked_us;    /* since when, while blocked; else how long altogether */
     uint32_t sent, skipped; /* frames: enough for four years at 30/s */
     uint64_t bytes;
     bmb_rate rate;
@@ -111,9 +111,9 @@ struct bmb_feed {
     uint16_t viewers;
     bmb_jpeg_rtp refusal; /* why RTP cannot carry the newest frame */
     bool removed;
-    bool needs_key;       /* H.264: nothing before the next key frame can be decoded */
-    bool key_wanted;      /* a key frame is to be asked for as soon as the pause allows */
-    uint64_t key_us;      /* when one was last asked for */
+    bool needs_key;  /* H.264: nothing before the next key frame can be decoded */
+    bool key_wanted; /* a key frame is to be asked for as soon as the pause allows */
+    uint64_t key_us; /* when one was last asked for */
     bmb_h264_sets sets;
     bmb_sps sps;
     bmb_group group;
@@ -221,7 +221,7 @@ typedef struct bmb_outlet {
     const bmb_outlet_config *config;
     bmb_sock sock;
     bmb_addr bound;
-    uint64_t paused_us; /* no accept before this; 0: not paused */
+    uint64_t paused_us;       /* no accept before this; 0: not paused */
     bmb_tally past, reported; /* of viewers that left; and all that was told in the last report */
 } bmb_outlet;
 
@@ -307,7 +307,7 @@ bmb_viewer *bmb_conn_viewer(bmb_conn *c);
 /* Takes a connection into service: one that was accepted, or dialled. */
 void bmb_conn_open(bmb_device *d, bmb_conn *c, bmb_outlet_kind kind, size_t outlet, bmb_sock sock,
                    const bmb_addr *peer);
-void bmb_conn_idle(bmb_device *d, bmb_conn *c); /* sends what is due between frames */
+void bmb_conn_idle(bmb_device *d, bmb_conn *c);    /* sends what is due between frames */
 bool bmb_conn_deliver(bmb_device *d, bmb_conn *c); /* a fresh frame, if it waits for one */
 void bmb_viewer_event(bmb_device *d, const bmb_feed *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
                       int64_t value, int64_t extra);

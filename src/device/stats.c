@@ -161,7 +161,8 @@ bmb_err bmb_push_stats_get(const bmb_device *d, size_t index, bmb_push_stats *ou
     if (index >= d->config->push_count) return BMB_NOT_FOUND;
     const bmb_push *p = &d->pushes[index];
     const bmb_viewer *v = p->config->tcp ? bmb_conn_viewer(&d->conns[p->conn]) : &p->viewer;
-    *out = (bmb_push_stats){ .config = p->config, .state = (bmb_push_state)p->state, .err = p->err, .starts = p->starts };
+    *out =
+        (bmb_push_stats){ .config = p->config, .state = (bmb_push_state)p->state, .err = p->err, .starts = p->starts };
     out->out = bmb_push_tally(d, p);
     if (p->state != BMB_PUSH_SENDING || v == NULL) return BMB_OK;
     bmb_rate_read(&v->rate, d->port->now_us(d->port->ctx), &out->mfps, &out->kbps);
@@ -178,7 +179,7 @@ static void tell_traffic(bmb_device *d, const bmb_tally *sum, bmb_tally *reporte
                             .bytes = sum->bytes - reported->bytes,
                             .blocked_ms = (uint32_t)((sum->blocked_us - reported->blocked_us) / 1000) };
     *reported = *sum;
-    if (viewers == 0 && traffic.bytes == 0) return;
+    if (viewers <= 0 && traffic.bytes == 0 && traffic.blocked_ms == 0) return;
     bmb_log(d->port, &(bmb_event){ .level = BMB_LEVEL_DEBUG,
                                    .code = BMB_EVENT_REPORT,
                                    .feed = feed,

@@ -33,8 +33,7 @@ static bmb_err watch(bmb_device *d, bmb_conn *c, uint16_t index)
     c->feed = index;
     c->paused = false;
     bmb_viewer_bound_backlog(d, c->sock, bmb_feed_kbps(d, feed));
-    if (push == NULL)
-        bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
+    if (push == NULL) bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
     if (feed->mode.codec == BMB_CODEC_H264) bmb_feed_want_key(d, feed);
     return BMB_OK;
 }
@@ -218,8 +217,8 @@ static void act_status(bmb_device *d, bmb_conn *c, const bmb_framed_request *r)
         answer(d, c, r, BMB_NO_ROOM, 0);
         return;
     }
-    bmb_framed_write(c->tx, &(bmb_framed_message){
-                                .type = BMB_FRAMED_STATUS, .number = r->number, .length = (uint32_t)size });
+    bmb_framed_write(c->tx,
+                     &(bmb_framed_message){ .type = BMB_FRAMED_STATUS, .number = r->number, .length = (uint32_t)size });
     c->tx_at = 0;
     c->tx_size = (uint16_t)(BMB_FRAMED_HEADER + size);
 }
@@ -376,7 +375,8 @@ static void sweep(bmb_device *d, bmb_conn *c)
         return;
     }
     if (!c->framed || waits || v->frame != NULL) return;
-    if ((c->rx_size > 0 || c->skip > 0) && bmb_conn_older_than(d, c->since_us, (uint64_t)d->config->request_ms * 1000)) {
+    if ((c->rx_size > 0 || c->skip > 0) &&
+        bmb_conn_older_than(d, c->since_us, (uint64_t)d->config->request_ms * 1000)) {
         d->bad_requests++;
         say_goodbye(c, BMB_TIMED_OUT); /* half a message */
         flush(d, c);

@@ -44,8 +44,8 @@ void bmb_viewer_end(bmb_device *d, bmb_viewer *v)
         d->viewers--;
     }
     if (v->tally != BMB_NO_TALLY) {
-        bmb_tally *t = v->tally < BMB_OUTLETS_MOST ? &d->outlets[v->tally].past
-                                                   : &d->pushes[v->tally - BMB_OUTLETS_MOST].past;
+        bmb_tally *t =
+            v->tally < BMB_OUTLETS_MOST ? &d->outlets[v->tally].past : &d->pushes[v->tally - BMB_OUTLETS_MOST].past;
         t->frames += v->sent;
         t->bytes += v->bytes;
         t->blocked_us += bmb_viewer_blocked_us(d, v);

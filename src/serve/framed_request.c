@@ -7,9 +7,9 @@ typedef struct body_row {
 } body_row;
 
 static const body_row bodies[] = {
-    { BMB_FRAMED_ASK_HELLO, 0, false, false, false, false },  { BMB_FRAMED_ASK_FEED, 2, true, false, false, false },
-    { BMB_FRAMED_ASK_KEY, 0, false, false, false, false },    { BMB_FRAMED_ASK_PAUSE, 1, false, false, true, false },
-    { BMB_FRAMED_ASK_CONTROL, 8, true, true, false, true },   { BMB_FRAMED_ASK_STATUS, 2, true, false, false, false },
+    { BMB_FRAMED_ASK_HELLO, 0, false, false, false, false }, { BMB_FRAMED_ASK_FEED, 2, true, false, false, false },
+    { BMB_FRAMED_ASK_KEY, 0, false, false, false, false },   { BMB_FRAMED_ASK_PAUSE, 1, false, false, true, false },
+    { BMB_FRAMED_ASK_CONTROL, 8, true, true, false, true },  { BMB_FRAMED_ASK_STATUS, 2, true, false, false, false },
     { BMB_FRAMED_ASK_ALIVE, 0, false, false, false, false },
 };
 

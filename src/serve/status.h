@@ -1,6 +1,7 @@
 /* The parts of /status.json, one bounded object at a time, so that a device with little memory can list many viewers.
  *
- * The document: {"device":{…},"outlets":[…],"feeds":[{…},…],"pushes":[{…},…],"viewers":[{…},…]}. docs/status.md names every member.
+ * The document: {"device":{…},"outlets":[…],"feeds":[{…},…],"pushes":[{…},…],"viewers":[{…},…]}. docs/status.md names
+ * every member.
  */
 #ifndef BMB_SERVE_STATUS_H
 #define BMB_SERVE_STATUS_H

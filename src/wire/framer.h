@@ -46,9 +46,9 @@ typedef struct bmb_stream_state {
             uint64_t ts_psi_us; /* transport stream: that clock when PAT and PMT last went */
         };
     };
-    uint16_t next_seq;    /* RTP: sequence number of the next frame's first packet */
-    uint16_t payload_max; /* datagrams: largest packet, an RTP header included */
-    uint16_t feed;        /* framed: the feed's number */
+    uint16_t next_seq;                  /* RTP: sequence number of the next frame's first packet */
+    uint16_t payload_max;               /* datagrams: largest packet, an RTP header included */
+    uint16_t feed;                      /* framed: the feed's number */
     uint8_t ts_counter, ts_psi_counter; /* continuity counters of the next packets */
     bool ts_begun;
     uint8_t payload_type; /* RTP; framed: bmb_codec */
@@ -68,8 +68,9 @@ typedef struct bmb_framer {
     void (*done)(bmb_stream_state *state, const bmb_frame *frame, const bmb_cursor *cursor);
     /* A viewer begins the frame now; called once, before `fill`. NULL: nothing to prepare. */
     void (*begin)(bmb_stream_state *state, const bmb_frame *frame, uint64_t now_us);
-    /* What the stream carries between frames, so that a receiver knows that it is alive: when the next such piece is due
-     * (UINT64_MAX: not before the next frame), and the piece itself, at most BMB_IDLE_MAX bytes. Both or neither. */
+    /* What the stream carries between frames, so that a receiver knows that it is alive: when the next such piece is
+     * due (UINT64_MAX: not before the next frame), and the piece itself, at most BMB_IDLE_MAX bytes. Both or neither.
+     */
     uint64_t (*idle_due)(const bmb_stream_state *state);
     size_t (*idle)(bmb_stream_state *state, uint64_t now_us, uint8_t *out);
 } bmb_framer;

@@ -26,7 +26,8 @@ static void put_connection(bmb_writer *w, const bmb_sdp *s)
     const bmb_addr null = { .family = s->origin.family };
     bmb_put_str(w, "c=");
     put_address(w, s->group.family != 0 ? &s->group : &null);
-    if (s->group.family == 4 && s->group.ip[0] >= 224 && s->group.ip[0] <= 239) { /* RFC 8866 5.7: IPv4 groups have a TTL, IPv6 ones none */
+    if (s->group.family == 4 && s->group.ip[0] >= 224 &&
+        s->group.ip[0] <= 239) { /* RFC 8866 5.7: IPv4 groups have a TTL, IPv6 ones none */
         bmb_put_u8(w, '/');
         bmb_put_dec(w, s->ttl);
     }

@@ -1,7 +1,7 @@
 /* H.264 in an MPEG-2 transport stream (ISO/IEC 13818-1): one program, one video stream. Its clock is the one of the
- * captures; a PCR is the time at which its packet leaves, a PTS the capture plus a fixed delay. A piece is seven packets,
- * which is what a datagram carries; the last one of a frame may have fewer. Between frames that are far apart go packets
- * with a PCR alone, and the tables.
+ * captures; a PCR is the time at which its packet leaves, a PTS the capture plus a fixed delay. A piece is seven
+ * packets, which is what a datagram carries; the last one of a frame may have fewer. Between frames that are far apart
+ * go packets with a PCR alone, and the tables.
  *
  * A frame becomes: PAT and PMT where they are due; one PES packet (2.4.3.6) of unbounded length with an access unit
  * delimiter before the frame where it has none; stuffing in the adaptation field of the last packet (2.4.3.4).

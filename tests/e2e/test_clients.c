@@ -10,7 +10,9 @@ static served s;
 static int start(void **state)
 {
     (void)state;
-    return served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 2>/dev/null") ? 0 : -1;
+    return served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 --tcp 127.0.0.1:0 2>/dev/null")
+               ? 0
+               : -1;
 }
 
 static int stop(void **state)
@@ -143,7 +145,7 @@ static void ipv6_is_served_like_ipv4(void **state)
     (void)state;
     char out[1024];
     served six;
-    assert_true(served_start(&six, BAMBINO_COMMAND, "demo --http [::1]:0 --rtsp [::1]:0 2>/dev/null"));
+    assert_true(served_start(&six, BAMBINO_COMMAND, "demo --http [::1]:0 --rtsp [::1]:0 --tcp [::1]:0 2>/dev/null"));
     const char *port = strstr(six.text, "rtsp://[::1]:") + 13;
     const char *const transports[] = { "udp", "tcp" };
     for (size_t i = 0; i < 2; i++) {

@@ -36,7 +36,7 @@ static void says(const char *text)
     if (strstr(out, text) == NULL) fail_msg("expected \"%s\" in:\n%s", text, out);
 }
 
-#define DEMO "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 2>/dev/null"
+#define DEMO "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 --tcp 127.0.0.1:0 2>/dev/null"
 #define RUN(...) process_run(out, sizeof out, BAMBINO_COMMAND " " __VA_ARGS__)
 
 static void help_is_everywhere(void **state)
@@ -126,7 +126,7 @@ static void a_port_in_use_is_told(void **state)
     (void)state;
     served s;
     assert_true(served_start(&s, BAMBINO_COMMAND, DEMO));
-    assert_int_equal(RUN("demo --http 127.0.0.1:%u --rtsp 127.0.0.1:0", s.http), 1);
+    assert_int_equal(RUN("demo --http 127.0.0.1:%u --rtsp 127.0.0.1:0 --tcp 127.0.0.1:0", s.http), 1);
     says("another program listens there");
     assert_int_equal(served_stop(&s), 0);
 }
@@ -147,7 +147,7 @@ static void addresses_are_whole(void **state)
     assert_int_equal(served_stop(&s), 0);
     assert_non_null(strstr(s.text, "Stopped after"));
 
-    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http [::1]:0 --rtsp [::1]:0 2>/dev/null"));
+    assert_true(served_start(&s, BAMBINO_COMMAND, "demo --http [::1]:0 --rtsp [::1]:0 --tcp [::1]:0 2>/dev/null"));
     assert_non_null(strstr(s.text, "http://[::1]:"));
     assert_int_equal(served_stop(&s), 0);
 }
@@ -220,7 +220,7 @@ static void a_multicast_group_is_chosen_or_judged(void **state)
 static void it_stops_by_itself(void **state)
 {
     (void)state;
-    assert_int_equal(RUN("demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 --for 0.5 2>/dev/null"), 0);
+    assert_int_equal(RUN("demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 --tcp 127.0.0.1:0 --for 0.5 2>/dev/null"), 0);
     says("Stopped after 0.5 s.");
 }
 
@@ -271,7 +271,7 @@ static void used_up_files_are_survived(void **state)
     served s;
     assert_true(served_start(&s, "sh -c 'ulimit -n 24; exec \"$0\" \"$@\" 2>/dev/null'",
                              BAMBINO_COMMAND " "
-                                             "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0"));
+                                             "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 --tcp 127.0.0.1:0"));
     /* Forty connections that say nothing, for two seconds: more than there are files. */
     process_run(out, sizeof out,
                 "python3 -c \"import socket,time; a=[socket.create_connection(('127.0.0.1',%u)) for _ in range(40)]; "

@@ -10,7 +10,9 @@ static served s;
 static int start(void **state)
 {
     (void)state;
-    return served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 2>/dev/null") ? 0 : -1;
+    return served_start(&s, BAMBINO_COMMAND, "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 --tcp 127.0.0.1:0 2>/dev/null")
+               ? 0
+               : -1;
 }
 
 static int stop(void **state)

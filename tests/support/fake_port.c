@@ -103,6 +103,22 @@ static bmb_err local(void *ctx, bmb_sock s, bmb_addr *out)
     return BMB_OK;
 }
 
+static bmb_err dial(void *ctx, const bmb_addr *to, bmb_sock *out)
+{
+    fake_port *f = self(ctx);
+    f->dials++;
+    if (f->dial_err == BMB_NO_ROUTE) return BMB_NO_ROUTE; /* known at once */
+    *out = f->dialled = new_sock(f);
+    f->socks[*out].peer = *to;
+    return BMB_OK;
+}
+
+static bmb_err dialled(void *ctx, bmb_sock sock)
+{
+    (void)sock;
+    return self(ctx)->dial_err;
+}
+
 static bmb_err send_slices(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, size_t *taken)
 {
     fake_sock *s = &self(ctx)->socks[sock];
@@ -144,24 +160,29 @@ static void bound_backlog(void *ctx, bmb_sock s, uint32_t bytes)
 
 static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *options, bmb_sock *out, bmb_addr *bound)
 {
-    (void)options;
+    if (self(ctx)->udp_open_err != BMB_OK) return self(ctx)->udp_open_err;
     bmb_err err = open_bound(self(ctx), addr, out, bound);
-    if (err == BMB_OK) self(ctx)->socks[*out].udp = true;
-    return err;
+    if (err != BMB_OK) return err;
+    self(ctx)->socks[*out].udp = true;
+    if (options->peer != NULL) self(ctx)->socks[*out].peer = *options->peer;
+    return BMB_OK;
 }
 
 static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
                         size_t *taken)
 {
     fake_port *f = self(ctx);
+    bmb_err err = f->socks[sock].udp_err;
     *taken = 0;
+    f->socks[sock].udp_err = BMB_OK;
+    if (err != BMB_OK) return err;
     for (size_t i = 0; i < count; i++) {
         if (f->socks[sock].room == 0) return BMB_AGAIN;
         if (f->datagram_count == FAKE_DATAGRAMS)
             f->datagram_count = 0; /* a test that looks at them clears them itself */
         fake_datagram *d = &f->datagrams[f->datagram_count++];
         d->from = sock;
-        d->to = *to;
+        d->to = to != NULL ? *to : f->socks[sock].peer;
         d->at_us = f->now;
         d->size = 0;
         for (size_t k = 0; k < packets[i].count; k++) {
@@ -295,6 +316,8 @@ fake_port *fake_create(void)
                           .light = show_light };
     f->port.net = (bmb_net){ .listen = listen_at,
                              .accept = accept_one,
+                             .dial = dial,
+                             .dialled = dialled,
                              .local = local,
                              .send = send_slices,
                              .recv = receive,

@@ -19,7 +19,8 @@ typedef struct fake_sock {
     bmb_addr addr, peer;
     bmb_sock listener; /* waits to be accepted by it; BMB_NO_SOCK: accepted */
     uint32_t watched, token, backlog;
-    uint8_t *in; /* FAKE_IN */
+    bmb_err udp_err; /* what the next datagrams meet with; once */
+    uint8_t *in;     /* FAKE_IN */
     size_t in_at, in_size;
     uint8_t *out;
     size_t out_size, out_read;
@@ -52,6 +53,10 @@ typedef struct fake_port {
     int64_t wall_offset; /* 0: not known */
     fake_sock socks[FAKE_SOCKS];
     bmb_err accept_err;
+    bmb_err dial_err; /* what dialling meets with: BMB_AGAIN lasts until it is changed */
+    bmb_err udp_open_err;
+    bmb_sock dialled; /* the last one */
+    uint32_t dials;
     fake_camera cameras[4];
     size_t camera_count;
     fake_datagram *datagrams;

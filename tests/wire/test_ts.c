@@ -12,6 +12,7 @@ static size_t transmit(bmb_stream_state *state, const bmb_frame *frame)
 {
     bmb_cursor cursor = { 0 };
     size_t size = 0;
+    bmb_framer_ts.begin(state, frame, frame->capture_us + 20000);
     while (!cursor.end) {
         bmb_gather_clear(&g);
         bmb_framer_ts.fill(state, frame, &cursor, &g, BMB_GATHER_PIECES);
@@ -94,8 +95,8 @@ static void frames_of_every_size_come_back_whole(void **state)
         assert_int_equal(r.pes_size, 14 + 6 + size);
         assert_memory_equal(pes + 14, "\0\0\0\1\x09\xF0", 6);
         assert_memory_equal(pes + 20, frame_data, size);
-        assert_true(r.pcr == time * 27);
-        assert_int_equal(r.pts, time * 9 / 100 + 9000);
+        assert_true(r.pcr == (time + 20000) * 27); /* when it left */
+        assert_int_equal(r.pts, (time + 150000) * 9 / 100);
     }
     const bmb_frame large = { .data = frame_data, .size = sizeof frame_data, .capture_us = time, .key = true };
     read_stream(&r, transmit(&s, &large));
@@ -156,10 +157,62 @@ static void the_clock_wraps_where_the_standard_says(void **state)
     const bmb_frame before = { .data = frame_data, .size = 100, .capture_us = wrap - 1000000 };
     const bmb_frame after = { .data = frame_data, .size = 100, .capture_us = wrap + 1000000 };
     read_stream(&r, transmit(&s, &before));
-    assert_in_range(r.pts, (UINT64_C(1) << 33) - 90000 + 8990, (UINT64_C(1) << 33) - 90000 + 9010);
+    assert_in_range(r.pts, (UINT64_C(1) << 33) - 90000 + 13490, (UINT64_C(1) << 33) - 90000 + 13510);
     read_stream(&r, transmit(&s, &after));
-    assert_in_range(r.pts, 98990, 99010);
-    assert_in_range(r.pcr / 300, 89990, 90010);
+    assert_in_range(r.pts, 103490, 103510);
+    assert_in_range(r.pcr / 300, 91790, 91810);
+}
+
+/* Two frames a second: what goes between them keeps the clock and the tables coming. */
+static void slow_streams_keep_their_clock(void **state)
+{
+    (void)state;
+    static reading r;
+    bmb_stream_state s = { 0 };
+    begin(&r);
+    memcpy(frame_data, "\0\0\0\1\x41", 5);
+    assert_true(bmb_framer_ts.idle_due(&s) == UINT64_MAX); /* nothing before the first frame */
+    uint64_t pcr = 0, tables = 0;
+    unsigned between = 0;
+    for (uint64_t time = 5000000; time < 8000000; time += 500000) {
+        const bmb_frame f = { .data = frame_data, .size = 700, .capture_us = time };
+        read_stream(&r, transmit(&s, &f));
+        pcr = r.pcr;
+        if (r.tables == 2) tables = r.pcr;
+        uint64_t due;
+        while ((due = bmb_framer_ts.idle_due(&s)) < time + 510000) {
+            size_t size = bmb_framer_ts.idle(&s, due + 1000, stream);
+            assert_true(size == 188 || size == 564);
+            for (size_t at = 0; at < size; at += 188) {
+                const uint8_t *p = stream + at;
+                unsigned pid = (unsigned)((p[1] & 31) << 8 | p[2]), payload = p[3] >> 4 & 1;
+                assert_int_equal(p[3] & 15, (r.counter[pid] + payload) & 15); /* without payload it stays */
+                r.counter[pid] = p[3] & 15;
+                if (pid == 0x100) read_adaptation(&r, p + 4);
+            }
+            if (size > 188) {
+                if (tables > 0) assert_in_range(r.pcr - tables, 1, 100000 * 27);
+                tables = r.pcr;
+            }
+            if (pcr > 0) assert_in_range(r.pcr - pcr, 1, 40000 * 27);
+            pcr = r.pcr;
+            between++;
+        }
+    }
+    assert_true(between > 60);
+}
+
+/* A frame that waited long is not shown before its own clock. */
+static void a_late_frame_holds_the_clock_back(void **state)
+{
+    (void)state;
+    bmb_stream_state s = { 0 };
+    const bmb_frame late = { .data = frame_data, .size = 10, .capture_us = 1000000 };
+    bmb_framer_ts.begin(&s, &late, 3000000);
+    assert_int_equal(s.clock_us, 1150000);
+    const bmb_frame older = { .data = frame_data, .size = 10, .capture_us = 900000 };
+    bmb_framer_ts.begin(&s, &older, 3000000);
+    assert_int_equal(s.clock_us, 1150000); /* and never goes back */
 }
 
 int main(void)
@@ -168,6 +221,8 @@ int main(void)
         cmocka_unit_test(frames_of_every_size_come_back_whole),
         cmocka_unit_test(tables_come_often_enough),
         cmocka_unit_test(a_delimiter_is_not_doubled),
+        cmocka_unit_test(slow_streams_keep_their_clock),
+        cmocka_unit_test(a_late_frame_holds_the_clock_back),
         cmocka_unit_test(the_clock_wraps_where_the_standard_says),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

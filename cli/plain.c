@@ -1,0 +1,147 @@
+/* Plain TCP outlets and pushes: from what the configuration says to what the device takes. */
+#include <string.h>
+
+#include "cli.h"
+
+bool cli_destination(const char *where, const char *text, bmb_push_config *out)
+{
+    switch (bmb_linux_destination(text, &out->tcp, &out->to)) {
+    case BMB_DESTINATION_SCHEME:
+        cli_error("%s%s: udp://HOST:PORT or tcp://HOST:PORT is expected, such as udp://192.0.2.20:5000", where, text);
+        return false;
+    case BMB_DESTINATION_NO_PORT:
+        cli_error("%s%s: a port of 1 to 65535 is missing behind the host, as in %s://192.0.2.20:5000", where, text,
+                  out->tcp ? "tcp" : "udp");
+        return false;
+    case BMB_DESTINATION_UNKNOWN_HOST:
+        cli_error("%s%s: no host of that name is known. Check its spelling, and this board's name server; or give the "
+                  "IP address",
+                  where, text);
+        return false;
+    case BMB_DESTINATION_FINE:
+        break;
+    default:
+        cli_error("%s%s: that is not an address. Give a host name, four numbers such as 192.0.2.20, or an IPv6 address "
+                  "in brackets",
+                  where, text);
+        return false;
+    }
+    switch (bmb_linux_judge(&out->to)) {
+    case BMB_DESTINATION_NO_ROUTE:
+        cli_error("%s%s: no network leads there just now. Check the address, and this board's cable or radio link; it "
+                  "is tried again and again",
+                  where, text);
+        break;
+    case BMB_DESTINATION_OWN:
+        cli_error("%s%s: that is this machine itself; only a receiver that runs here will get it", where, text);
+        break;
+    case BMB_DESTINATION_OTHER_NETWORK:
+        cli_error("%s%s: that host is on none of this machine's networks; it is reached through a router, if at all. "
+                  "Check the address when the receiver is near by",
+                  where, text);
+        break;
+    default:
+        break;
+    }
+    return true;
+}
+
+static uint16_t find_feed(const cli_device *d, const char *name)
+{
+    for (size_t i = 0; i < d->file.feed_count; i++)
+        if (strcmp(d->file.feeds[i].name, name) == 0) return (uint16_t)i;
+    return BMB_NO_FEED;
+}
+
+/* The feed that a section names, or that has the section's name. */
+static bool choose_feed(const cli_device *d, const cli_plain *p, const char *kind, uint16_t *out)
+{
+    const char *name = p->feed[0] != '\0' ? p->feed : p->name, *names[CLI_FEEDS_MOST];
+    *out = find_feed(d, name);
+    if (*out != BMB_NO_FEED) return true;
+    for (size_t i = 0; i < d->file.feed_count; i++) names[i] = d->file.feeds[i].name;
+    const char *near = cli_nearest(name, names, d->file.feed_count);
+    cli_error("%s:%d: [%s %s]: there is no feed \"%s\"%s%s%s", d->file.path, p->line, kind, p->name, name,
+              near != NULL ? "; did you mean feed = " : "; set feed = to one that is there", near != NULL ? near : "",
+              near != NULL ? "?" : "");
+    return false;
+}
+
+static bool prepare_tcp(cli_device *d, const cli_plain *p)
+{
+    bmb_outlet_config *o = &d->outlets[d->config.outlet_count];
+    *o = (bmb_outlet_config){ .kind = BMB_OUTLET_TCP, .listen = p->listen, .feed = BMB_NO_FEED };
+    o->format = p->format > 0 ? (bmb_stream_format)(p->format - 1) : BMB_FORMAT_RAW;
+    o->keep_all = p->keep_all != 0;
+    o->controls = p->controls != 0;
+    if (p->listen.family == 0) {
+        cli_error("%s:%d: [tcp %s]: listen is missing; add listen = :8600", d->file.path, p->line, p->name);
+        return false;
+    }
+    if (o->format != BMB_FORMAT_FRAMED || p->feed[0] != '\0')
+        if (!choose_feed(d, p, "tcp", &o->feed)) return d->tolerant;
+    d->config.outlet_count++;
+    return true;
+}
+
+static bool prepare_push(cli_device *d, const cli_plain *p)
+{
+    bmb_push_config *out = &d->pushes[d->config.push_count];
+    char where[CLI_TEXT_MAX + 64];
+    where[0] = '\0';
+    if (p->line > 0) snprintf(where, sizeof where, "%s:%d: to = ", d->file.path, p->line);
+    *out = (bmb_push_config){ .ttl = (uint8_t)p->ttl, .keep_all = p->keep_all != 0, .controls = p->controls != 0 };
+    if (p->to[0] == '\0') {
+        cli_error("%s:%d: [push %s]: to is missing; add to = udp://HOST:PORT or tcp://HOST:PORT", d->file.path, p->line,
+                  p->name);
+        return false;
+    }
+    if (!choose_feed(d, p, "push", &out->feed) || !cli_destination(where, p->to, out)) return false;
+    bool h264 = d->feeds[out->feed].mode.codec == BMB_CODEC_H264;
+    out->format = p->format > 0 ? (bmb_stream_format)(p->format - 1)
+                  : h264        ? BMB_FORMAT_TS
+                  : out->tcp    ? BMB_FORMAT_RAW
+                                : BMB_FORMAT_RTP;
+    if (p->interface.family == 4) {
+        const uint8_t *ip = p->interface.ip;
+        out->interface_ipv4 = (uint32_t)ip[0] << 24 | (uint32_t)ip[1] << 16 | (uint32_t)ip[2] << 8 | ip[3];
+    }
+    d->config.push_count++;
+    return true;
+}
+
+bool cli_prepare_plain(cli_device *d)
+{
+    for (size_t i = 0; i < d->file.tcp_count; i++)
+        if (!prepare_tcp(d, &d->file.tcp[i])) return false;
+    for (size_t i = 0; i < d->file.push_count; i++)
+        if (!prepare_push(d, &d->file.pushes[i])) return false;
+    d->config.pushes = d->pushes;
+    return true;
+}
+
+void cli_write_descriptions(cli_device *d)
+{
+    char text[1024];
+    size_t size;
+    for (size_t i = 0; i < d->config.push_count; i++) {
+        const char *path = d->file.pushes[i].sdp;
+        if (path[0] == '\0' || d->described[i]) continue;
+        bmb_err err = bmb_push_describe(d->device, i, text, sizeof text, &size);
+        if (err == BMB_AGAIN) continue;
+        d->described[i] = true;
+        if (err != BMB_OK) {
+            cli_error("%s is not written: only a push with format = rtp has a description", path);
+            continue;
+        }
+        FILE *f = fopen(path, "w");
+        bool good = f != NULL && fwrite(text, 1, size, f) == size;
+        if (f != NULL && fclose(f) != 0) good = false;
+        if (!good) {
+            cli_error("%s cannot be written; check the folder and its permissions", path);
+        } else {
+            printf("Wrote %s: open it in the player at the receiving host.\n", path);
+            fflush(stdout);
+        }
+    }
+}
