@@ -59,8 +59,14 @@ static const struct {
     const char *name;
     void (*run)(void);
 } parts[] = {
-    { "http", bench_http },           { "udp", bench_udp }, { "interleaved", bench_interleaved },
-    { "multicast", bench_multicast }, { "start", start },   { "first-picture", first_picture },
+    { "http", bench_http },
+    { "udp", bench_udp },
+    { "interleaved", bench_interleaved },
+    { "ts", bench_ts },
+    { "framed", bench_framed },
+    { "multicast", bench_multicast },
+    { "start", start },
+    { "first-picture", first_picture },
 };
 
 int main(int argc, char **argv)

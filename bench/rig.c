@@ -123,10 +123,18 @@ static bmb_err note_accepted(void *ctx, bmb_sock listener, bmb_sock *out, bmb_ad
 
 void rig_open(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max)
 {
-    rig_open_group(r, codec, viewers, frame_max, (bmb_addr){ .family = 0 });
+    rig_prepare(r, codec, viewers, frame_max);
+    rig_start(r);
 }
 
 void rig_open_group(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max, bmb_addr group)
+{
+    rig_prepare(r, codec, viewers, frame_max);
+    r->feed.multicast.group = group;
+    rig_start(r);
+}
+
+void rig_prepare(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max)
 {
     memset(r, 0, sizeof *r);
     pthread_mutex_init(&r->camera.lock, NULL);
@@ -147,18 +155,24 @@ void rig_open_group(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_ma
                                  .camera = "script",
                                  .mode = { codec, 640, 480, 15000 },
                                  .frame_max = frame_max,
-                                 .reel_bytes = frame_max * 8,
-                                 .multicast = { .group = group } };
+                                 .reel_bytes = frame_max * 8 };
     const bmb_addr loopback = { .family = 4, .ip = { 127, 0, 0, 1 } };
     r->outlets[0] = (bmb_outlet_config){ .kind = BMB_OUTLET_HTTP, .listen = loopback };
     r->outlets[1] = (bmb_outlet_config){ .kind = BMB_OUTLET_RTSP, .listen = loopback };
+    r->outlets[2] =
+        (bmb_outlet_config){ .kind = BMB_OUTLET_TCP, .listen = loopback, .format = BMB_FORMAT_FRAMED, .feed = 0 };
     bmb_config_init(&r->config);
     r->config.port = &r->port;
     r->config.feeds = &r->feed;
     r->config.feed_count = 1;
     r->config.outlets = r->outlets;
-    r->config.outlet_count = 2;
+    r->config.outlet_count = 3;
+    r->config.pushes = r->pushes;
     r->config.viewers = viewers;
+}
+
+void rig_start(rig *r)
+{
     bmb_fault fault;
     if (bmb_budget_of(&r->config, &r->budget, &fault) != BMB_OK) abort();
     r->memory = malloc(r->budget.total);
@@ -166,8 +180,10 @@ void rig_open_group(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_ma
     bmb_addr bound;
     (void)bmb_outlet_addr(r->device, 0, &bound);
     r->http = bound.port;
-    if (r->config.outlet_count > 1) (void)bmb_outlet_addr(r->device, 1, &bound);
+    (void)bmb_outlet_addr(r->device, 1, &bound);
     r->rtsp = bound.port;
+    (void)bmb_outlet_addr(r->device, 2, &bound);
+    r->tcp = bound.port;
 }
 
 void rig_close(rig *r)
@@ -239,7 +255,8 @@ void demo_start(demo *d, const char *command)
     if (d->pid == 0) {
         dup2(ends[1], 1);
         close(2);
-        execl(command, command, "demo", "--http", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--for", "60", (char *)NULL);
+        execl(command, command, "demo", "--http", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--tcp", "127.0.0.1:0",
+              "--for", "60", (char *)NULL);
         _exit(127);
     }
     close(ends[1]);
@@ -267,6 +284,30 @@ int dial(uint16_t port)
                                     .sin_port = htons(port),
                                     .sin_addr.s_addr = htonl(INADDR_LOOPBACK) };
     int fd = socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
+    if (connect(fd, (const struct sockaddr *)&to, sizeof to) != 0) abort();
+    return fd;
+}
+
+int receiver(uint16_t *port, drain *d)
+{
+    struct sockaddr_in at = { .sin_family = AF_INET, .sin_addr.s_addr = htonl(INADDR_LOOPBACK) };
+    socklen_t size = sizeof at;
+    const int buffer = 4 << 20;
+    int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
+    setsockopt(fd, SOL_SOCKET, SO_RCVBUF, &buffer, sizeof buffer);
+    if (bind(fd, (struct sockaddr *)&at, sizeof at) != 0) abort();
+    getsockname(fd, (struct sockaddr *)&at, &size);
+    *port = ntohs(at.sin_port);
+    drain_add(d, fd);
+    return fd;
+}
+
+int sender_to(uint16_t port)
+{
+    const struct sockaddr_in to = { .sin_family = AF_INET,
+                                    .sin_port = htons(port),
+                                    .sin_addr.s_addr = htonl(INADDR_LOOPBACK) };
+    int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
     if (connect(fd, (const struct sockaddr *)&to, sizeof to) != 0) abort();
     return fd;
 }

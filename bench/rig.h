@@ -11,6 +11,7 @@
 #include "bambino/linux.h"
 
 #define RIG_SOCKS 128
+#define RIG_PUSHES 16
 #define TURNS_MOST 200
 
 /* A thread that reads everything that arrives at some sockets and counts the bytes. */
@@ -40,12 +41,13 @@ typedef struct rig {
     bmb_port port;
     script camera;
     bmb_feed_config feed;
-    bmb_outlet_config outlets[2];
+    bmb_outlet_config outlets[3];
+    bmb_push_config pushes[RIG_PUSHES];
     bmb_config config;
     bmb_budget budget;
     void *memory;
     bmb_device *device;
-    uint16_t http, rtsp;
+    uint16_t http, rtsp, tcp;
     int accepted[RIG_SOCKS]; /* the device's ends of its connections: a bare loop writes to those of a rig that it
                                 does not step, so that both loops use connections with the same past */
     unsigned accepted_count;
@@ -54,6 +56,9 @@ typedef struct rig {
 void rig_open(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max);
 /* The same, with a multicast group. */
 void rig_open_group(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max, bmb_addr group);
+/* In two steps: the configuration may be changed in between. */
+void rig_prepare(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max);
+void rig_start(rig *r);
 void rig_close(rig *r);
 /* Hands a frame in, stamped now; the device takes it with its next step. */
 void rig_frame(rig *r, const uint8_t *data, size_t size, bool key);
@@ -76,6 +81,9 @@ void demo_stop(demo *d);
 double now_s(void);
 int dial(uint16_t port);
 uint64_t thread_cpu_ns(void);
+/* A UDP receiver on the loopback interface that the drain empties, and a socket that sends to it. */
+int receiver(uint16_t *port, drain *d);
+int sender_to(uint16_t port);
 int by_value(const void *a, const void *b);
 double median(const double *values, size_t count); /* at most TURNS_MOST */
 
@@ -90,6 +98,8 @@ void bench_http(void);
 void bench_udp(void);
 void bench_interleaved(void);
 void bench_multicast(void);
+void bench_ts(void);
+void bench_framed(void);
 void bench_first_picture(const char *command);
 void bench_start(const char *command);
 

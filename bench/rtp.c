@@ -74,30 +74,6 @@ static int watch(rig *r, const char *transport)
     return fd;
 }
 
-static int receiver(uint16_t *port, drain *d)
-{
-    struct sockaddr_in at = { .sin_family = AF_INET, .sin_addr.s_addr = htonl(INADDR_LOOPBACK) };
-    socklen_t size = sizeof at;
-    const int buffer = 4 << 20;
-    int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
-    setsockopt(fd, SOL_SOCKET, SO_RCVBUF, &buffer, sizeof buffer);
-    if (bind(fd, (struct sockaddr *)&at, sizeof at) != 0) abort();
-    getsockname(fd, (struct sockaddr *)&at, &size);
-    *port = ntohs(at.sin_port);
-    drain_add(d, fd);
-    return fd;
-}
-
-static int sender_to(uint16_t port)
-{
-    const struct sockaddr_in to = { .sin_family = AF_INET,
-                                    .sin_port = htons(port),
-                                    .sin_addr.s_addr = htonl(INADDR_LOOPBACK) };
-    int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
-    if (connect(fd, (const struct sockaddr *)&to, sizeof to) != 0) abort();
-    return fd;
-}
-
 static double bare_send(const int *out, const drain *d)
 {
     static uint8_t packet[PACKET];

@@ -24,6 +24,7 @@ CONTROLS = ["quality", "kbps", "key-ms", "flip-h", "flip-v", "brightness", "cont
 REASONS = ["ok", "again", "gone", "bad-argument", "bad-data", "no-memory", "no-room", "limit", "in-use", "not-found",
            "denied", "unknown", "unsupported", "timed-out", "no-route", "refused", "failed"]
 NO_FEED = 0xFFFF
+LOST = 1 << 16  # bytes without any header
 
 
 def check_of(header):
@@ -62,6 +63,8 @@ class Stream:
             at = self.data.find(SYNC[:1], 1)
             gone = at if at > 0 else len(self.data)
             self.skipped += gone
+            if self.skipped > LOST:
+                sys.exit("this is not the framed protocol; check the port, and format = framed in its section")
             self.data = self.data[gone:]
 
 

@@ -14,7 +14,12 @@ static inline void converse(size_t listener, bmb_codec codec, const uint8_t *fra
     if (size < 1 || size > 8000) return;
     fake_device_prepare(&t, codec);
     t.outlets[1] = (bmb_outlet_config){ .kind = BMB_OUTLET_RTSP, .listen = { .family = 4, .port = 8554 } };
-    t.config.outlet_count = 2;
+    t.outlets[2] = (bmb_outlet_config){ .kind = BMB_OUTLET_TCP,
+                                        .listen = { .family = 4, .port = 8600 },
+                                        .format = BMB_FORMAT_FRAMED,
+                                        .feed = BMB_NO_FEED,
+                                        .controls = true };
+    t.config.outlet_count = 3;
     fake_device_open(&t);
     size_t piece = 1 + (data[0] & 63u) * 16, room = (data[0] >> 6) * 700 + 50;
     data++;

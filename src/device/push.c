@@ -38,8 +38,7 @@ bmb_plain bmb_conn_plain(const bmb_device *d, const bmb_conn *c)
 
 static uint32_t retry_later(bmb_device *d, bmb_push *p, bmb_err err)
 {
-    bool steady = p->state == BMB_PUSH_SENDING && d->now - p->since_us >= BMB_PUSH_STEADY_US;
-    uint32_t pause = p->retry_ms == 0 || steady ? BMB_PUSH_RETRY_FIRST_MS : p->retry_ms * 2;
+    uint32_t pause = p->retry_ms == 0 ? BMB_PUSH_RETRY_FIRST_MS : p->retry_ms * 2;
     p->retry_ms = pause > BMB_PUSH_RETRY_MOST_MS ? BMB_PUSH_RETRY_MOST_MS : pause;
     p->retry_us = d->now + (uint64_t)p->retry_ms * 1000;
     p->state = BMB_PUSH_WAITING;
@@ -165,6 +164,7 @@ void bmb_push_closed(bmb_device *d, const bmb_conn *c, bmb_err why)
     bmb_push *p = bmb_push_of(d, c);
     if (p == NULL || p->state != BMB_PUSH_SENDING) return;
     uint64_t silent_us = d->now - c->viewer.progress_us;
+    if (c->viewer.sent > 0) p->retry_ms = 0; /* it was a real listener: the pauses begin anew */
     uint32_t pause = retry_later(d, p, why);
     if (why == BMB_TIMED_OUT) {
         tell(d, p, BMB_LEVEL_WARNING, BMB_EVENT_PUSH_UNREAD, why, (int64_t)(silent_us / 1000), pause);

@@ -44,11 +44,10 @@
 #define BMB_DIAL_MOST_US 5000000u    /* a connection that is not made by then is given up */
 #define BMB_PUSH_RETRY_FIRST_MS 500u /* first pause before a push is tried again; doubles up to … */
 #define BMB_PUSH_RETRY_MOST_MS 10000u
-#define BMB_PUSH_STEADY_US 3000000u /* a connection that lasted so long begins again with the first pause */
-#define BMB_PUSH_TELL_US 10000000u  /* a destination that goes on refusing is reported again after */
-#define BMB_REPORT_OUT_US 1000000u  /* between two reports of what went out */
-#define BMB_TS_BURST_US 25000u      /* a frame of a transport stream leaves within, so that PCRs stay close */
-#define BMB_TOKEN_UDP 8u            /* tokens of sockets: outlets first, then UDP sockets, then connections */
+#define BMB_PUSH_TELL_US 10000000u /* a destination that goes on refusing is reported again after */
+#define BMB_REPORT_OUT_US 1000000u /* between two reports of what went out */
+#define BMB_TS_BURST_US 25000u     /* a frame of a transport stream leaves within, so that PCRs stay close */
+#define BMB_TOKEN_UDP 8u           /* tokens of sockets: outlets first, then UDP sockets, then connections */
 #define BMB_TOKEN_CONN 16u
 #define BMB_CHUNK_ROOM 16u /* of a tx buffer: chunk size line, line ends, separators */
 

@@ -304,13 +304,13 @@ static size_t burst_of(const bmb_viewer *v, uint64_t *pause_us)
     return burst;
 }
 
-/* Sends one burst. BMB_OK: go on with the next frame; BMB_AGAIN: more of this one is due later. */
-static bmb_err send_burst(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to, bmb_err *answer)
+/* One gather of at most so many packets, and one call to the link. *sent counts those that it took. */
+static bmb_err send_packets(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to, size_t most, size_t *sent,
+                            bmb_err *answer)
 {
     bmb_gather *g = &d->work.gather;
-    uint64_t pause;
-    size_t burst = burst_of(v, &pause), taken = 0, bytes = 0;
-    bmb_cursor after = gather(v, g, burst);
+    size_t taken = 0, bytes = 0;
+    bmb_cursor after = gather(v, g, most);
     bmb_err err = d->port->net.udp_send(d->port->ctx, sock, to, g->packets, g->piece_count, &taken);
     if (err == BMB_REFUSED) { /* what an earlier packet met with; these were not sent, and somebody may come any time */
         size_t more = 0;
@@ -322,12 +322,24 @@ static bmb_err send_burst(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb
     for (size_t i = 0; i < taken; i++) bytes += g->packets[i].size;
     count_bytes(d, v, bytes);
     v->cursor = taken < g->piece_count ? g->starts[taken] : after;
+    *sent += taken;
+    return err == BMB_OK && taken < g->piece_count ? BMB_AGAIN : err;
+}
+
+/* Sends one burst. BMB_OK: go on with the next frame; BMB_AGAIN: more of this one is due later. */
+static bmb_err send_burst(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to, bmb_err *answer)
+{
+    uint64_t pause;
+    size_t burst = burst_of(v, &pause), sent = 0;
+    bmb_err err = BMB_OK;
+    while (err == BMB_OK && sent < burst && !v->cursor.end) /* a gather may hold less than a burst */
+        err = send_packets(d, v, sock, to, burst - sent, &sent, answer);
     if (err != BMB_OK && err != BMB_AGAIN) { /* the network refuses; the session lives as long as its peer does */
         *answer = err;
         bmb_viewer_abandon(v);
         return BMB_OK;
     }
-    if (taken < g->piece_count) {
+    if (err == BMB_AGAIN) {
         pause = BMB_BURST_GAP_US;
         v->blocked_us += pause;
     }

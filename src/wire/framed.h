@@ -9,9 +9,10 @@
 
 #define BMB_FRAMED_VERSION 1u
 #define BMB_FRAMED_HEADER 16u
-#define BMB_FRAMED_FRAME_HEAD 20u    /* of a frame message's body, before the picture */
-#define BMB_FRAMED_REQUEST_MAX 64u   /* body of a request that means something to the device */
-#define BMB_FRAMED_SKIP_MAX 65536u   /* body of an unknown request, which is skipped; a longer one ends the connection \
+#define BMB_FRAMED_FRAME_HEAD 20u  /* of a frame message's body, before the picture */
+#define BMB_FRAMED_REQUEST_MAX 64u /* body of a request that means something to the device */
+#define BMB_FRAMED_SKIP_MAX                                                                                            \
+    65536u                           /* body of an unknown request, which is skipped; a longer one ends the connection \
                                       */
 #define BMB_FRAMED_NO_FEED 0xFFFFu   /* in place of a feed's number */
 #define BMB_FRAMED_ALIVE_US 2000000u /* a device that has nothing else to say says this as often */

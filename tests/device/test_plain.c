@@ -313,7 +313,7 @@ static void a_listener_may_come_and_go(void **state)
         bmb_sock s = t.f->dialled;
         assert_int_equal(take(s), sizeof key_frame + 2 * sizeof next_frame);
         assert_memory_equal(received, key_frame, sizeof key_frame);
-        for (int i = 0; i < 32; i++) { /* it was steady */
+        for (int i = 0; i < 32; i++) {
             fake_run(t.f, t.device, 100000);
             h264(false);
         }

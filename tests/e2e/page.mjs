@@ -8,7 +8,7 @@ const flags = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-ru
   '--disable-component-update', '--disable-sync'];
 
 function serve(command) {
-  const process = spawn(command, ['demo', '--http', '127.0.0.1:0', '--rtsp', '127.0.0.1:0', '--for', '60'], { stdio: ['ignore', 'pipe', 'ignore'] });
+  const process = spawn(command, ['demo', '--http', '127.0.0.1:0', '--rtsp', '127.0.0.1:0', '--tcp', '127.0.0.1:0', '--for', '60'], { stdio: ['ignore', 'pipe', 'ignore'] });
   return new Promise((resolve, reject) => {
     let text = '';
     process.on('exit', () => reject(new Error(`it ended: ${text}`)));

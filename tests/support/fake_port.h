@@ -97,7 +97,7 @@ size_t fake_jpeg(uint8_t *out, uint16_t width, uint16_t height, size_t size);
 typedef struct fake_device {
     fake_port *f;
     bmb_feed_config feeds[2];
-    bmb_outlet_config outlets[2];
+    bmb_outlet_config outlets[3];
     bmb_config config;
     bmb_budget budget;
     void *memory;
