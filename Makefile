@@ -26,10 +26,14 @@ test-sanitized:
 	@$(call BUILD,sanitized)
 	@cd build/sanitized && ctest --output-on-failure --parallel $(JOBS) -LE page
 
+# How long each receiver behind a slow path is watched.
+SLOW_SECONDS ?= 60
 bench:
 	@scripts/setup build
 	@$(call BUILD,bench)
 	@build/bench/bench/bench build/bench.json
+	@echo "Behind a path of 3 Mbit/s, a feed of 6; the limit is 400 ms for 95 %:"
+	@SLOW_BOUND=400 tests/e2e/slow_link.sh build/bench/bambino $(SLOW_SECONDS) build/bench/bench/blocking_sender || true
 
 # FUZZ_SECONDS for each target.
 FUZZ_SECONDS ?= 60

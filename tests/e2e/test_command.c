@@ -45,7 +45,7 @@ static void help_is_everywhere(void **state)
     assert_int_equal(RUN("--help"), 0);
     says("bambino demo");
     assert_int_equal(RUN("--version"), 0);
-    const char *const commands[] = { "demo", "run", "cameras", "photo", "keys" };
+    const char *const commands[] = { "demo", "run", "cameras", "photo", "send", "keys" };
     for (size_t i = 0; i < 5; i++) {
         assert_int_equal(RUN("%s --help", commands[i]), 0);
         says("Usage: ");
@@ -284,6 +284,81 @@ static void used_up_files_are_survived(void **state)
     assert_int_equal(served_stop(&s), 0);
 }
 
+/* Each wrong address is named, with what to check. */
+static void wrong_destinations_are_told(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *to, *told;
+    } rows[] = {
+        { "192.0.2.1", "udp://HOST:PORT or tcp://HOST:PORT is expected" },
+        { "udp://192.0.2.1", "a port of 1 to 65535 is missing" },
+        { "udp://192.0.2.1:70000", "a port of 1 to 65535 is missing" },
+        { "tcp://300.1.2.3:5000", "that is not an address" },
+        { "tcp://10.5:5000", "that is not an address" },
+        { "tcp://[::1:5000", "that is not an address" },
+        { "udp://127.0.0.1:5000/live", "that is not an address" },
+        { "udp://no-such-host.invalid:5000", "no host of that name is known" },
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        assert_int_equal(RUN("send station %s --for 1", rows[i].to), 2);
+        says(rows[i].told);
+        says(rows[i].to);
+    }
+    assert_int_equal(RUN("send statoin udp://127.0.0.1:5000 --for 1"), 2);
+    says("Did you mean station?");
+    assert_int_equal(RUN("send yard udp://127.0.0.1:5000 --format ts --for 1"), 1);
+    says("over UDP rtp carries both and ts H.264");
+    assert_int_equal(RUN("send yard tcp://127.0.0.1:1 --for 1.2"), 1);
+    says("that is this machine itself");
+    says("nobody listens there. Start the receiver");
+    assert_int_equal(RUN("send yard udp://127.0.0.1:1 --for 1.2"), 1);
+    says("nobody listens there");
+    says("sending goes on");
+    /* Where no network leads anywhere: a namespace with nothing in it. */
+    if (process_run(out, sizeof out, "unshare --net true") == 0) {
+        process_run(out, sizeof out, "unshare --net " BAMBINO_COMMAND " send yard udp://192.0.2.9:5000 --for 0.3");
+        says("no network leads there");
+        process_run(
+            out, sizeof out,
+            "unshare --net sh -c 'ip link set lo up; ip link add c type veth peer name e; ip link set c up; "
+            "ip link set e up; ip addr add 192.0.2.1/24 dev c; ip route add default via 192.0.2.2; " BAMBINO_COMMAND
+            " send yard udp://198.51.100.7:5000 --for 0.2'");
+        says("on none of this machine's networks");
+    }
+}
+
+static void the_program_for_the_framed_protocol_watches(void **state)
+{
+    (void)state;
+    served s;
+    assert_true(served_start(&s, BAMBINO_COMMAND, DEMO));
+    uint16_t port = (uint16_t)atoi(strstr(s.text, "tcp://127.0.0.1:") + 16);
+    const char *program = BAMBINO_SOURCE "/examples/framed_viewer.py";
+    assert_int_equal(process_run(out, sizeof out, "python3 %s 127.0.0.1:%u", program, port), 0);
+    says("yard       jpeg 640x480 at 15/s  Sidings");
+    assert_int_equal(process_run(out, sizeof out,
+                                 "python3 %s 127.0.0.1:%u yard --frames 20 --set quality=40 --set contrast=500 --key "
+                                 "--status --save %s",
+                                 program, port, folder),
+                     0);
+    says("quality = 40: done; in force: 40");
+    says("contrast = 500: refused, bad-argument; in force: 0");
+    says("frames/s");
+    says("20 frames, 0 left out, 0 bytes of damage skipped");
+    process_run(out, sizeof out, "ls %s/yard-*.jpg | wc -l", folder);
+    says("20");
+    assert_int_equal(
+        process_run(out, sizeof out, "python3 %s 127.0.0.1:%u station --frames 30 --save %s", program, port, folder),
+        0);
+    process_run(out, sizeof out,
+                "ffprobe -v error -count_frames -show_entries stream=nb_read_frames,width -of csv=p=0 "
+                "%s/station.h264",
+                folder);
+    says("1280,30");
+    assert_int_equal(served_stop(&s), 0);
+}
+
 static void the_smallest_example_serves(void **state)
 {
     (void)state;
@@ -315,6 +390,8 @@ int main(void)
         CASE(a_photo_is_written_whole_or_not_at_all),
         CASE(the_reference_is_current),
         CASE(used_up_files_are_survived),
+        CASE(wrong_destinations_are_told),
+        CASE(the_program_for_the_framed_protocol_watches),
         CASE(the_smallest_example_serves),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
