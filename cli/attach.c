@@ -32,15 +32,25 @@ bool cli_interrupted(void)
     return interrupted != 0;
 }
 
-/* Clips are named relative to their configuration. */
-static void clip_path(const cli_config *file, const cli_camera *camera, char *out, size_t room)
+void cli_beside(const cli_config *file, const char *name, char *out, size_t room)
 {
     const char *slash = strrchr(file->path, '/');
-    if (camera->clip[0] == '/' || slash == NULL) {
-        snprintf(out, room, "%s", camera->clip);
+    if (name[0] == '/' || slash == NULL) {
+        snprintf(out, room, "%s", name);
     } else {
-        snprintf(out, room, "%.*s/%s", (int)(slash - file->path), file->path, camera->clip);
+        snprintf(out, room, "%.*s/%s", (int)(slash - file->path), file->path, name);
     }
+}
+
+static bool attach_storage(cli_device *d)
+{
+    char path[2 * CLI_TEXT_MAX + 2];
+    if (d->file.state[0] == '\0') return true;
+    cli_beside(&d->file, d->file.state, path, sizeof path);
+    bmb_err err = bmb_linux_storage(d->linux_port, path, &d->port.storage);
+    if (err == BMB_OK) return true;
+    cli_error("%s: state = %s: the folder cannot be used: %s", d->file.path, d->file.state, bmb_err_text(err));
+    return false;
 }
 
 bool cli_attach(cli_device *d)
@@ -52,20 +62,26 @@ bool cli_attach(cli_device *d)
         cli_error("the system has no file left for the device; raise the open-files limit");
         return false;
     }
+    if (!cli_board_load(d) || !attach_storage(d)) return false;
     for (size_t i = 0; i < d->file.camera_count; i++) {
         const cli_camera *c = &d->file.cameras[i];
-        clip_path(&d->file, c, paths[i], sizeof paths[i]);
+        cli_beside(&d->file, c->clip, paths[i], sizeof paths[i]);
         specs[count] = (bmb_sim_camera){ .name = c->name,
                                          .kind = (bmb_sim_kind)c->kind,
                                          .view = (bmb_sim_view)c->view,
                                          .codec = (bmb_codec)c->codec,
                                          .clip = paths[i],
-                                         .clip_mfps = c->clip_mfps };
+                                         .clip_mfps = c->clip_mfps,
+                                         .sensor = d->has_board ? &d->board_data.sensor : NULL };
+        if (specs[count].codec == BMB_CODEC_H264 && d->has_board && !d->board_data.h264 && c->kind == BMB_SIM_DRAWN) {
+            d->camera_err[i] = BMB_UNSUPPORTED;
+            continue;
+        }
         origin[count++] = i;
     }
     for (;;) { /* a camera that cannot be had is left out, and the rest attached */
         bmb_err err = bmb_sim_create(specs, count, &d->port, &d->sim, &missing);
-        if (err == BMB_OK) return true;
+        if (err == BMB_OK) return cli_board_attach(d);
         if (err == BMB_NO_MEMORY || count == 0) {
             cli_error("there is not enough memory for the cameras");
             return false;
@@ -81,8 +97,10 @@ const char *cli_missing_text(const cli_device *d, size_t camera, char *out, size
 {
     const cli_camera *c = &d->file.cameras[camera];
     char path[2 * CLI_TEXT_MAX + 2];
-    clip_path(&d->file, c, path, sizeof path);
-    if (c->kind == BMB_SIM_DRAWN) {
+    cli_beside(&d->file, c->clip, path, sizeof path);
+    if (c->kind == BMB_SIM_DRAWN && d->has_board && c->codec == BMB_CODEC_H264 && !d->board_data.h264) {
+        snprintf(out, room, "the board \"%s\" has no H.264 encoder; use codec = jpeg", d->board_data.name);
+    } else if (c->kind == BMB_SIM_DRAWN) {
         snprintf(out, room, "this build has no %s encoder; install it and build again, or use source = clip",
                  c->codec == BMB_CODEC_H264 ? "H.264" : "JPEG");
     } else if (c->clip[0] == '\0') {
@@ -103,21 +121,60 @@ static bool find_camera(const cli_device *d, const char *name, bmb_camera_info *
     return false;
 }
 
-/* A size or rate that the camera does not have is refused with those that it has. */
+/* The mode of the list that is nearest to what was asked: in size first, then in rate. */
+static const bmb_mode_row *nearest_mode(const bmb_camera_info *info, const bmb_mode *asked)
+{
+    const bmb_mode_row *best = &info->modes[0];
+    uint64_t best_apart = UINT64_MAX;
+    for (size_t i = 0; i < info->mode_count; i++) {
+        const bmb_mode_row *m = &info->modes[i];
+        uint64_t x = (uint64_t)(m->width > asked->width ? m->width - asked->width : asked->width - m->width);
+        uint64_t y = (uint64_t)(m->height > asked->height ? m->height - asked->height : asked->height - m->height);
+        uint64_t apart = (x + y) * 1000 + (m->mfps_most < asked->mfps);
+        if (apart >= best_apart) continue;
+        best = m;
+        best_apart = apart;
+    }
+    return best;
+}
+
+/* The fastest mode of that rate, in the list, or NULL. */
+static const bmb_mode_row *at_rate(const bmb_camera_info *info, uint32_t mfps)
+{
+    for (size_t i = 0; i < info->mode_count; i++)
+        if (info->modes[i].mfps_most >= mfps) return &info->modes[i]; /* the largest first */
+    return NULL;
+}
+
+/* A size or rate that the camera does not have is refused with the nearest that it has. */
 static bool choose_mode(const cli_device *d, const cli_feed *f, const bmb_camera_info *info, bmb_mode *out)
 {
     const bmb_mode_row *first = &info->modes[0];
-    bool fixed = info->mode_count == 1;
+    bool clip = info->mode_count == 1, listed = clip || d->has_board;
     *out = (bmb_mode){ .codec = first->codec, .width = f->width, .height = f->height, .mfps = f->mfps };
     if (out->width == 0) {
-        out->width = fixed ? first->width : 640;
-        out->height = fixed ? first->height : 480;
+        out->width = clip ? first->width : 640;
+        out->height = clip ? first->height : 480;
     }
-    if (out->mfps == 0) out->mfps = fixed ? first->mfps_most : 15000;
-    bool size_ok = !fixed || (out->width == first->width && out->height == first->height);
-    if (size_ok && (!fixed || out->mfps == first->mfps_most)) return true;
-    cli_error("%s:%d: feed \"%s\": camera \"%s\" has %ux%u at %g/s only", d->file.path, f->line, f->name, f->camera,
-              first->width, first->height, (double)first->mfps_most / 1000.0);
+    const bmb_mode_row *near = nearest_mode(info, out);
+    bool size_ok = near->width == out->width && near->height == out->height;
+    if (out->mfps == 0) out->mfps = clip || near->mfps_most < 15000 ? near->mfps_most : 15000;
+    bool rate_ok = clip ? out->mfps == first->mfps_most : out->mfps <= near->mfps_most;
+    if (!listed || (size_ok && rate_ok)) return true;
+    char text[64];
+    const bmb_mode there = { near->codec, near->width, near->height, near->mfps_most };
+    if (!size_ok) {
+        cli_error("%s:%d: feed \"%s\": camera \"%s\" has no size %ux%u; the nearest is %s", d->file.path, f->line,
+                  f->name, f->camera, out->width, out->height, cli_mode_text(&there, text, sizeof text));
+        return false;
+    }
+    const bmb_mode_row *fast = clip ? NULL : at_rate(info, out->mfps);
+    cli_error("%s:%d: feed \"%s\": camera \"%s\" gives %s%g/s at %ux%u%s", d->file.path, f->line, f->name, f->camera,
+              clip ? "" : "at most ", (double)near->mfps_most / 1000.0, near->width, near->height,
+              fast == NULL ? "; lower rate" : "");
+    if (fast != NULL)
+        cli_error("%g/s is possible at %ux%u: lower rate, or size", (double)out->mfps / 1000.0, fast->width,
+                  fast->height);
     return false;
 }
 
@@ -129,6 +186,10 @@ static bool prepare_settings(cli_device *d, size_t index, const bmb_camera_info 
     for (size_t c = 0; c < BMB_CONTROL_COUNT; c++) {
         if (!f->control_set[c]) continue;
         const bmb_range *r = &info->controls[c];
+        if (c == BMB_CONTROL_KBPS && out->mode.codec == BMB_CODEC_JPEG) { /* held by the device */
+            out->kbps = (uint32_t)f->control[c];
+            continue;
+        }
         if (r->step == 0) {
             cli_error("%s:%d: feed \"%s\": camera \"%s\" has no control \"%s\"; `bambino cameras` lists those it has",
                       d->file.path, f->line, f->name, f->camera, bmb_control_name((bmb_control)c));
@@ -137,6 +198,13 @@ static bool prepare_settings(cli_device *d, size_t index, const bmb_camera_info 
         if (f->control[c] < r->least || f->control[c] > r->most) {
             cli_error("%s:%d: feed \"%s\": %s = %lld: camera \"%s\" has %d to %d", d->file.path, f->line, f->name,
                       bmb_control_name((bmb_control)c), (long long)f->control[c], f->camera, r->least, r->most);
+            return false;
+        }
+        if ((f->control[c] - r->least) % r->step != 0) {
+            cli_error("%s:%d: feed \"%s\": %s = %lld: camera \"%s\" has %d to %d in steps of %d; the nearest is %lld",
+                      d->file.path, f->line, f->name, bmb_control_name((bmb_control)c), (long long)f->control[c],
+                      f->camera, r->least, r->most, r->step,
+                      (long long)(r->least + (f->control[c] - r->least + r->step / 2) / r->step * r->step));
             return false;
         }
         d->settings[index][out->setting_count++] = (bmb_setting){ (bmb_control)c, (int32_t)f->control[c] };
@@ -163,6 +231,14 @@ static bool prepare_feed(cli_device *d, size_t index)
     *out = (bmb_feed_config){ .name = f->name, .title = f->title, .camera = f->camera };
     out->preview = f->preview[0] != '\0' ? f->preview : NULL;
     if (!choose_mode(d, f, &info, &out->mode) || !prepare_settings(d, index, &info)) return false;
+    out->quality_least = (uint8_t)f->quality_least;
+    out->quality_most = (uint8_t)f->quality_most;
+    out->keep_controls = d->file.state[0] != '\0';
+    if ((f->quality_least > 0 ? f->quality_least : 20) > (f->quality_most > 0 ? f->quality_most : 90)) {
+        cli_error("%s:%d: feed \"%s\": quality-least is above quality-most; exchange them", d->file.path, f->line,
+                  f->name);
+        return false;
+    }
     out->storage = (bmb_storage_kind)f->storage;
     int64_t frame_max = (int64_t)out->mode.width * out->mode.height / 4 + 16384;
     out->frame_max = (uint32_t)(f->frame_max > 0 ? f->frame_max : frame_max);
@@ -234,6 +310,7 @@ bool cli_open(cli_device *d)
     bmb_fault why;
     if (bmb_budget_of(&d->config, &d->budget, &why) != BMB_OK) return fault(d, &why);
     size_t allowed = d->file.memory > 0 ? (size_t)d->file.memory : d->budget.total;
+    if (d->board != NULL && d->file.memory == 0) allowed = bmb_board_ram(d->board);
     bmb_linux_log_level(d->linux_port, (bmb_level)d->file.log);
     d->memory = malloc(d->budget.total);
     if (d->memory == NULL) {
@@ -241,14 +318,21 @@ bool cli_open(cli_device *d)
         return false;
     }
     size_t size = allowed < d->budget.total ? allowed : d->budget.total;
-    if (bmb_open(&d->config, d->memory, size, &d->device, &why) != BMB_OK) return fault(d, &why);
-    return true;
+    if (bmb_open(&d->config, d->memory, size, &d->device, &why) == BMB_OK) return true;
+    bool ram = why.err == BMB_NO_MEMORY && d->board != NULL;
+    if (ram && bmb_board_has(d->board, BMB_BOARD_NO_EXTERNAL_RAM))
+        cli_error(
+            "the board's external RAM does not answer; enable it in the firmware, or choose what fits without it");
+    (void)fault(d, &why);
+    if (ram) cli_error("`bambino budget %s` tells what fits the board \"%s\"", d->file.path, d->board_data.name);
+    return false;
 }
 
 void cli_close(cli_device *d)
 {
     waiting_port = NULL;
     bmb_close(d->device);
+    bmb_board_detach(d->board);
     bmb_sim_destroy(d->sim);
     bmb_linux_destroy(d->linux_port);
     free(d->memory);

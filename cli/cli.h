@@ -6,6 +6,7 @@
 #include <stdio.h>
 
 #include "bambino/bambino.h"
+#include "bambino/board.h"
 #include "bambino/linux.h"
 #include "bambino/sim.h"
 
@@ -37,6 +38,7 @@ typedef struct cli_feed {
     int64_t frame_max, reel; /* bytes; 0: computed */
     int64_t control[BMB_CONTROL_COUNT];
     bool control_set[BMB_CONTROL_COUNT];
+    int64_t quality_least, quality_most;
     bmb_addr multicast;
     bool multicast_auto; /* a group is to be chosen */
     int64_t multicast_ttl, multicast_always;
@@ -72,6 +74,11 @@ typedef struct cli_config {
     cli_plain pushes[CLI_PUSHES_MOST];
     size_t push_count;
     int log; /* bmb_level */
+    char board[CLI_TEXT_MAX], wiring[CLI_TEXT_MAX], state[CLI_TEXT_MAX], secrets[CLI_TEXT_MAX];
+    char network[33];
+    char pass_phrase[64]; /* from the secrets file; never printed */
+    int64_t uplink_kbps, cpu_percent;
+    int light_style; /* bmb_light_style */
 } cli_config;
 
 /* Reads a file. On failure prints one message with file, line, value and remedy, and returns false. */
@@ -94,27 +101,64 @@ typedef struct cli_device {
     bmb_outlet_config outlets[2 + CLI_TCP_MOST];
     bmb_push_config pushes[CLI_PUSHES_MOST];
     bool described[CLI_PUSHES_MOST]; /* its session description is written */
-    bool tolerant;                   /* a feed whose camera is missing is left out with a warning, instead of failing */
+    bmb_board board_data;
+    bmb_board_run *board; /* NULL: no simulated board */
+    const char *faults;   /* of the board, as given with --fault; or NULL */
+    bool has_board;       /* board_data is filled in */
+    bool console_off;     /* the board says nothing */
+    bool quiet;           /* preparing says nothing about destinations */
+    bool tolerant;        /* a feed whose camera is missing is left out with a warning, instead of failing */
     bmb_budget budget;
     void *memory;
     bmb_device *device;
+    bool told; /* the addresses were printed */
 } cli_device;
 
+/* Reads the secrets file that the configuration names. Prints a message and returns false on failure. */
+bool cli_secrets_read(cli_config *c);
+/* The path of a file that a configuration names, relative to it. */
+void cli_beside(const cli_config *file, const char *name, char *out, size_t room);
+/* Loads the board description that the configuration names; true when it names none. */
+bool cli_board_load(cli_device *d);
+/* Stands the board between port and device, with its faults. */
+bool cli_board_attach(cli_device *d);
 /* Creates the port and the cameras that are there. Prints a message and returns false on failure. */
 bool cli_attach(cli_device *d);
 /* The message for a camera that is missing, after its name. */
 const char *cli_missing_text(const cli_device *d, size_t camera, char *out, size_t room);
 /* Fills in config from file; every camera must be there. */
 bool cli_prepare(cli_device *d);
+void cli_print_addresses(cli_device *d);
 /* Runs until Ctrl-C, or for so many seconds where that is more than 0. */
 void cli_serve(cli_device *d, double seconds);
 /* Fills in where a push goes. Prints a message and returns false when the address cannot be right; prints a warning
- * when it is likely to be wrong. `where` stands before each message. */
-bool cli_destination(const char *where, const char *text, bmb_push_config *out);
+ * when it is likely to be wrong (judge: look for that, too). `where` stands before each message. */
+bool cli_destination(const char *where, const char *text, bool judge, bmb_push_config *out);
 /* Fills in the plain outlets and pushes; called by cli_prepare. */
 bool cli_prepare_plain(cli_device *d);
 /* Writes the session descriptions that pushes ask for, as soon as they are known. */
 void cli_write_descriptions(cli_device *d);
+/* What a configuration needs and what there is; docs/budget.md. */
+typedef struct cli_plan {
+    bmb_budget ram;
+    size_t ram_have;           /* SIZE_MAX: not bounded */
+    double net_kbps, net_have; /* 0: not known */
+    double cpu, cpu_have;      /* per cent */
+    bool possible;             /* every value is within its range */
+    bool fits_ram, fits_net, fits_cpu;
+} cli_plan;
+/* Of the configuration as prepared. */
+cli_plan cli_plan_of(const cli_device *d);
+/* One line for each part that does not fit, before starting. */
+void cli_plan_warn(const cli_device *d);
+/* The bit rate that is expected of a feed, kbit/s. */
+double cli_feed_kbps(const cli_device *d, const bmb_feed_config *feed);
+/* Fetches a settled frame from a camera that nobody uses; the caller releases it and stops the camera. */
+bmb_err cli_fetch_still(cli_device *d, size_t camera, const bmb_mode *mode, bmb_camera_frame *out);
+bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_camera_info *info);
+/* Sets the controls that the configuration gives to this camera. */
+void cli_apply_controls(cli_device *d, size_t index, const char *name);
+int cli_preview(cli_device *d, const char *camera, const char *out);
 /* Hands over the memory and opens. */
 bool cli_open(cli_device *d);
 void cli_close(cli_device *d);
@@ -137,6 +181,10 @@ int cli_run(int argc, const char **argv);
 int cli_demo(int argc, const char **argv);
 int cli_cameras(int argc, const char **argv);
 int cli_photo(int argc, const char **argv);
+int cli_budget(int argc, const char **argv);
+int cli_lapse(int argc, const char **argv);
+int cli_service(int argc, const char **argv);
+int cli_boards(int argc, const char **argv);
 int cli_send(int argc, const char **argv);
 int cli_keys(int argc, const char **argv);
 

@@ -24,6 +24,7 @@ typedef enum key_type {
 } key_type;
 typedef enum section {
     SECTION_DEVICE,
+    SECTION_NETWORK,
     SECTION_HTTP,
     SECTION_RTSP,
     SECTION_CAMERA,
@@ -33,13 +34,15 @@ typedef enum section {
     SECTION_COUNT
 } section;
 
-static const char *const section_names[SECTION_COUNT] = { "device", "http", "rtsp", "camera", "feed", "tcp", "push" };
+static const char *const section_names[SECTION_COUNT] = { "device", "network", "http", "rtsp",
+                                                          "camera", "feed",    "tcp",  "push" };
 
 static const char *const kinds[] = { "drawn", "clip", NULL };
 static const char *const views[] = { "station", "yard", "cab", NULL };
 static const char *const codecs[] = { "jpeg", "h264", NULL };
 static const char *const tcp_formats[] = { "auto", "raw", "ts", "framed", NULL };
 static const char *const push_formats[] = { "auto", "raw", "ts", "framed", "rtp", NULL };
+static const char *const styles[] = { "off", "states", "viewed", "frames", NULL };
 static const char *const levels[] = { "error", "warning", "info", "debug", NULL };
 static const char *const storages[] = { "kept", "borrowed", NULL };
 
@@ -81,8 +84,25 @@ static const key_row keys[] = {
       "an RTSP session ends without a sign of life after" },
     { SECTION_DEVICE, "backlog-ms", KEY_INT, DEVICE(backlog_ms), 20, 5000, NULL, "ms", "80",
       "how much of a stream may wait unsent in the system; less is fresher, more is smoother" },
+    { SECTION_DEVICE, "board", KEY_TEXT, DEVICE(board), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
+      "simulate this board: a name of `bambino boards`, or a description file beside this one" },
+    { SECTION_DEVICE, "wiring", KEY_TEXT, DEVICE(wiring), 1, CLI_TEXT_MAX - 1, NULL, "", "the board's own",
+      "wiring of the camera connector" },
+    { SECTION_DEVICE, "state", KEY_TEXT, DEVICE(state), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
+      "folder for what is kept over restarts, such as controls that were set; relative to this file" },
+    { SECTION_DEVICE, "secrets", KEY_TEXT, DEVICE(secrets), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
+      "file with secrets, readable by its owner only; relative to this file" },
+    { SECTION_DEVICE, "status-light", KEY_CHOICE, DEVICE(light_style), 0, 0, styles, "", "states",
+      "dark; patterns for each state; steady while somebody watches; or changing with every frame" },
+    { SECTION_DEVICE, "cpu-percent", KEY_INT, DEVICE(cpu_percent), 1, 100, NULL, "per cent", "80",
+      "of the processor that the device may use; the budget warns beyond" },
     { SECTION_DEVICE, "log", KEY_CHOICE, DEVICE(log), 0, 0, levels, "", "info",
       "how much is told on stderr; debug adds what went out each second" },
+
+    { SECTION_NETWORK, "name", KEY_TEXT, DEVICE(network), 1, 32, NULL, "", "none",
+      "radio network to join; its pass-phrase stands in the secrets file" },
+    { SECTION_NETWORK, "uplink-kbps", KEY_INT, DEVICE(uplink_kbps), 0, 10000000, NULL, "kbit/s", "0",
+      "what the network carries, for the budget; 0: the board's link, or not known" },
 
     { SECTION_HTTP, "listen", KEY_ADDR, DEVICE(http), 0, 0, NULL, "", "off",
       "ADDRESS:PORT; an empty address means every interface, port 0 any free one" },
@@ -106,7 +126,12 @@ static const key_row keys[] = {
     { SECTION_FEED, "rate", KEY_RATE, FEED(mfps), 1000, 240000, NULL, "per second", "15, or the clip's",
       "frames per second" },
     { SECTION_FEED, "quality", KEY_CONTROL, BMB_CONTROL_QUALITY, 1, 100, NULL, "", "75", "JPEG quality" },
-    { SECTION_FEED, "kbps", KEY_CONTROL, BMB_CONTROL_KBPS, 1, 1000000, NULL, "kbit/s", "2000", "H.264 bit rate" },
+    { SECTION_FEED, "kbps", KEY_CONTROL, BMB_CONTROL_KBPS, 1, 1000000, NULL, "kbit/s", "H.264: 2000; JPEG: none",
+      "bit rate; a JPEG feed holds it by quality, then by leaving frames out" },
+    { SECTION_FEED, "quality-least", KEY_INT, FEED(quality_least), 1, 100, NULL, "", "20",
+      "JPEG with kbps: quality goes no lower" },
+    { SECTION_FEED, "quality-most", KEY_INT, FEED(quality_most), 1, 100, NULL, "", "90",
+      "JPEG with kbps: quality goes no higher" },
     { SECTION_FEED, "key-ms", KEY_CONTROL, BMB_CONTROL_KEY_MS, 100, 60000, NULL, "ms", "2000",
       "H.264: time between key frames" },
     { SECTION_FEED, "flip-h", KEY_CONTROL, BMB_CONTROL_FLIP_H, 0, 1, NULL, "0 or 1", "0", "exchange left and right" },
@@ -115,6 +140,19 @@ static const key_row keys[] = {
     { SECTION_FEED, "brightness", KEY_CONTROL, BMB_CONTROL_BRIGHTNESS, -100, 100, NULL, "", "0", "" },
     { SECTION_FEED, "contrast", KEY_CONTROL, BMB_CONTROL_CONTRAST, -100, 100, NULL, "", "0", "" },
     { SECTION_FEED, "saturation", KEY_CONTROL, BMB_CONTROL_SATURATION, -100, 100, NULL, "", "0", "-100 is grey" },
+    { SECTION_FEED, "sharpness", KEY_CONTROL, BMB_CONTROL_SHARPNESS, -100, 100, NULL, "", "0", "" },
+    { SECTION_FEED, "rotate", KEY_CONTROL, BMB_CONTROL_ROTATE, 0, 180, NULL, "0 or 180", "0", "degrees" },
+    { SECTION_FEED, "exposure-us", KEY_CONTROL, BMB_CONTROL_EXPOSURE_US, 0, 1000000, NULL, "us", "0",
+      "exposure time; 0: automatic" },
+    { SECTION_FEED, "gain", KEY_CONTROL, BMB_CONTROL_GAIN, 100, 6400, NULL, "per cent", "100",
+      "of the sensor's least; counts with a fixed exposure time" },
+    { SECTION_FEED, "white-k", KEY_CONTROL, BMB_CONTROL_WHITE_K, 0, 10000, NULL, "K", "0",
+      "white balance: colour temperature of the light; 0: automatic" },
+    { SECTION_FEED, "flicker", KEY_CONTROL, BMB_CONTROL_FLICKER, 0, 60, NULL, "Hz: 0, 50 or 60", "50",
+      "mains frequency whose flicker is filtered" },
+    { SECTION_FEED, "night", KEY_CONTROL, BMB_CONTROL_NIGHT, 0, 1, NULL, "0 or 1", "0",
+      "grey and bright, for infrared light" },
+    { SECTION_FEED, "lamp", KEY_CONTROL, BMB_CONTROL_LAMP, 0, 100, NULL, "per cent", "0", "illumination" },
     { SECTION_FEED, "storage", KEY_CHOICE, FEED(storage), 0, 0, storages, "", "kept",
       "copy frames into the reel, or leave them in the driver's buffers" },
     { SECTION_FEED, "frame-max", KEY_BYTES, FEED(frame_max), 256, INT32_MAX, NULL, "bytes", "width*height/4 + 16K",
@@ -320,7 +358,7 @@ static int begin_section(reading *r, const char *text)
     const char *near = cli_nearest(kind, section_names, SECTION_COUNT);
     return complain(r, "section [%s] is not known%s%s%s", text, near != NULL ? "; did you mean [" : "",
                     near != NULL ? near : "",
-                    near != NULL ? "]?" : "; there are device, http, rtsp, camera, feed, tcp and push");
+                    near != NULL ? "]?" : "; there are device, network, http, rtsp, camera, feed, tcp and push");
 }
 
 /* inih tells neither line numbers nor empty sections: it is fed line by line, and both are noted on the way. */
@@ -493,6 +531,8 @@ static void presets(cli_config *c, const char *path)
     c->session_ms = p.session_ms;
     c->backlog_ms = p.backlog_ms;
     c->log = BMB_LEVEL_INFO;
+    c->light_style = BMB_LIGHT_STATES;
+    c->cpu_percent = 80;
 }
 
 bool cli_config_read(const char *path, cli_config *out)
@@ -512,13 +552,13 @@ bool cli_config_read(const char *path, cli_config *out)
     if (!r.failed && out->feed_count == 0) complain(&r, "no feed; add a section such as [feed yard]");
     if (!r.failed && out->http.family == 0 && out->rtsp.family == 0 && out->tcp_count + out->push_count == 0)
         complain(&r, "nothing to serve with; add [http] with listen = :8080");
-    return !r.failed;
+    return !r.failed && cli_secrets_read(out);
 }
 
 void cli_config_reference(FILE *out)
 {
-    static const char *const titles[SECTION_COUNT] = { "[device]",    "[http]",     "[rtsp]",     "[camera NAME]",
-                                                       "[feed NAME]", "[tcp NAME]", "[push NAME]" };
+    static const char *const titles[SECTION_COUNT] = { "[device]",      "[network]",   "[http]",     "[rtsp]",
+                                                       "[camera NAME]", "[feed NAME]", "[tcp NAME]", "[push NAME]" };
     for (size_t s = 0; s < SECTION_COUNT; s++) {
         fprintf(out, "### `%s`\n\n| key | values | unit | preset | meaning |\n| --- | --- | --- | --- | --- |\n",
                 titles[s]);

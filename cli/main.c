@@ -13,6 +13,10 @@ typedef struct command {
 
 static const command commands[] = {
     { "demo", cli_demo, "serve the model railway's simulated cameras" },
+    { "budget", cli_budget, "tell what fits: memory, network, processor" },
+    { "lapse", cli_lapse, "take a picture every so often, into files" },
+    { "service", cli_service, "start at boot: write, install, remove the unit" },
+    { "boards", cli_boards, "list the simulated boards" },
     { "cameras", cli_cameras, "list what is attached and what it can do" },
     { "photo", cli_photo, "take one picture into a file" },
     { "run", cli_run, "serve what a configuration file says" },

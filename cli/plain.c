@@ -3,7 +3,7 @@
 
 #include "cli.h"
 
-bool cli_destination(const char *where, const char *text, bmb_push_config *out)
+bool cli_destination(const char *where, const char *text, bool judge, bmb_push_config *out)
 {
     switch (bmb_linux_destination(text, &out->tcp, &out->to)) {
     case BMB_DESTINATION_SCHEME:
@@ -26,6 +26,7 @@ bool cli_destination(const char *where, const char *text, bmb_push_config *out)
                   where, text);
         return false;
     }
+    if (!judge) return true;
     switch (bmb_linux_judge(&out->to)) {
     case BMB_DESTINATION_NO_ROUTE:
         cli_error("%s%s: no network leads there just now. Check the address, and this board's cable or radio link; it "
@@ -96,7 +97,7 @@ static bool prepare_push(cli_device *d, const cli_plain *p)
                   p->name);
         return false;
     }
-    if (!choose_feed(d, p, "push", &out->feed) || !cli_destination(where, p->to, out)) return false;
+    if (!choose_feed(d, p, "push", &out->feed) || !cli_destination(where, p->to, !d->quiet, out)) return false;
     bool h264 = d->feeds[out->feed].mode.codec == BMB_CODEC_H264;
     out->format = p->format > 0 ? (bmb_stream_format)(p->format - 1)
                   : h264        ? BMB_FORMAT_TS

@@ -5,6 +5,7 @@
 #include "cli.h"
 
 #define HOSTS_MOST 16
+#define HANGING_MS 10000u /* a camera that was silent so long, and is started again in vain, hangs */
 
 static void print_feed(const bmb_feed_config *feed, const bmb_mode *mode, const char (*http)[BMB_ADDR_TEXT_MAX],
                        size_t http_count, const char (*rtsp)[BMB_ADDR_TEXT_MAX], size_t rtsp_count)
@@ -63,8 +64,9 @@ static void print_pushes(const cli_device *d, uint16_t feed)
     }
 }
 
-static void print_addresses(const cli_device *d)
+void cli_print_addresses(cli_device *d)
 {
+    d->told = true;
     char http[HOSTS_MOST][BMB_ADDR_TEXT_MAX], rtsp[HOSTS_MOST][BMB_ADDR_TEXT_MAX];
     size_t http_count = hosts_of(d, BMB_OUTLET_HTTP, http), rtsp_count = hosts_of(d, BMB_OUTLET_RTSP, rtsp);
     printf("%s: %zu feed%s, up to %u viewers, %zu KiB of memory\n\n", d->config.name, d->config.feed_count,
@@ -99,20 +101,59 @@ static void print_summary(const cli_device *d)
     }
 }
 
+/* Faults of a simulated board come and go by the clock. */
+static uint64_t tend_board(cli_device *d, uint64_t next)
+{
+    bmb_device_stats stats;
+    bmb_device_stats_get(d->device, &stats);
+    bmb_board_tend(d->board, stats.viewers > 0);
+    bool online = d->port.online == NULL || d->port.online(d->port.ctx);
+    if (online && !d->told) cli_print_addresses(d);
+    uint64_t soon = d->port.now_us(d->port.ctx) + 50000;
+    return next < soon ? next : soon;
+}
+
+/* A camera that hangs, and cannot be started again: the service manager shall begin anew. */
+static bool healthy(const cli_device *d)
+{
+    bmb_feed_stats s;
+    for (size_t i = 0; bmb_feed_stats_get(d->device, i, &s) == BMB_OK; i++)
+        if (s.camera_err == BMB_TIMED_OUT && s.newest_ms > HANGING_MS) return false;
+    return true;
+}
+
+/* Signs of life for the service manager, twice as often as it wants them. Returns when the next is due. */
+static uint64_t show_life(const cli_device *d, uint64_t *due, uint64_t next)
+{
+    uint64_t period = bmb_linux_watchdog_us(), now = d->port.now_us(d->port.ctx);
+    if (period == 0) return next;
+    if (now >= *due) {
+        *due = now + period / 2;
+        if (healthy(d)) (void)bmb_linux_notify("WATCHDOG=1");
+    }
+    return next < *due ? next : *due;
+}
+
 void cli_serve(cli_device *d, double seconds)
 {
+    uint64_t life = 0;
+    (void)bmb_linux_notify("READY=1\nSTATUS=Serving");
     uint64_t end = UINT64_MAX;
     if (seconds > 0) end = d->port.now_us(d->port.ctx) + (uint64_t)(seconds * 1e6);
     while (!cli_interrupted()) {
         uint64_t next = bmb_step(d->device);
         cli_write_descriptions(d);
+        if (d->board != NULL) next = tend_board(d, next);
+        next = show_life(d, &life, next);
         if (d->port.now_us(d->port.ctx) >= end) break;
         d->port.wait(d->port.ctx, next < end ? next : end);
     }
+    (void)bmb_linux_notify("STOPPING=1");
 }
 
 typedef struct run_options {
-    char *http, *rtsp, *tcp;
+    char *http, *rtsp, *tcp, *board, *faults;
+    int check;
     double seconds;
 } run_options;
 
@@ -132,18 +173,69 @@ static bool override_tcp(const char *text, cli_config *file)
     return false;
 }
 
+/* --board takes the place of the file's. */
+static bool cli_attach_as(cli_device *d, const char *board)
+{
+    if (board != NULL) snprintf(d->file.board, sizeof d->file.board, "%s", board);
+    return cli_attach(d);
+}
+
+/* Everything but starting. */
+static bool check(cli_device *d)
+{
+    bmb_fault why;
+    char text[400];
+    if (bmb_budget_of(&d->config, &d->budget, &why) != BMB_OK) {
+        bmb_fault_text(&why, text, sizeof text);
+        cli_error("%s: %s", d->file.path, text);
+        return false;
+    }
+    size_t allowed = d->file.memory > 0 ? (size_t)d->file.memory
+                     : d->board != NULL ? bmb_board_ram(d->board)
+                                        : SIZE_MAX;
+    if (d->budget.total > allowed) {
+        cli_error("%s: %zu bytes of memory are needed, %zu are there; `bambino budget %s` tells what fits",
+                  d->file.path, d->budget.total, allowed, d->file.path);
+        return false;
+    }
+    printf("%s is fine: %zu feed%s, %zu KiB of memory.\n", d->file.path, d->config.feed_count,
+           d->config.feed_count == 1 ? "" : "s", (d->budget.total + 1023) / 1024);
+    return true;
+}
+
+static bool start(cli_device *d)
+{
+    if (d->board != NULL) (void)bmb_board_boot(d->board);
+    cli_plan_warn(d);
+    return cli_open(d);
+}
+
 static int run(const char *path, const run_options *options, bool demo)
 {
     cli_device *d = calloc(1, sizeof *d);
     if (d == NULL) return cli_error("there is not enough memory");
     int status = EXIT_FAILED;
     d->tolerant = demo;
+    d->faults = options->faults;
     if (!cli_config_read(path, &d->file) || !override_addr("--http", options->http, &d->file.http) ||
         !override_addr("--rtsp", options->rtsp, &d->file.rtsp) || !override_tcp(options->tcp, &d->file)) {
         status = EXIT_USAGE;
-    } else if (cli_attach(d) && cli_prepare(d) && cli_open(d)) {
+    } else if (options->board != NULL && strlen(options->board) >= sizeof d->file.board) {
+        status = EXIT_USAGE;
+    } else if (cli_attach_as(d, options->board) && cli_prepare(d) && (options->check ? check(d) : start(d))) {
+        if (options->check) {
+            cli_close(d);
+            free(d);
+            return EXIT_OK;
+        }
         cli_catch_signals(&d->port);
-        print_addresses(d);
+        if (d->board == NULL) {
+            cli_print_addresses(d);
+        } else {
+            bmb_board_say(d->board, "memory: %zu of %u KiB are used", (d->budget.total + 1023) / 1024,
+                          bmb_board_ram(d->board) / 1024);
+            (void)tend_board(d, 0);
+        }
         cli_serve(d, options->seconds);
         print_summary(d);
         status = EXIT_OK;
@@ -160,6 +252,10 @@ static int run_command(int argc, const char **argv, bool demo)
         { "http", '\0', POPT_ARG_STRING, &o.http, 0, "serve HTTP here; port 0 picks a free one", "ADDR:PORT" },
         { "rtsp", '\0', POPT_ARG_STRING, &o.rtsp, 0, "serve RTSP here; port 0 picks a free one", "ADDR:PORT" },
         { "tcp", '\0', POPT_ARG_STRING, &o.tcp, 0, "the first [tcp] outlet listens here", "ADDR:PORT" },
+        { "board", '\0', POPT_ARG_STRING, &o.board, 0, "simulate this board, see `bambino boards`", "NAME" },
+        { "fault", '\0', POPT_ARG_STRING, &o.faults, 0, "of the board, from and to seconds; several with commas",
+          "NAME[@FROM[-TO]]" },
+        { "check", '\0', POPT_ARG_NONE, &o.check, 0, "judge the configuration, start nothing", NULL },
         { "for", '\0', POPT_ARG_DOUBLE, &o.seconds, 0, "stop by itself after so long", "SECONDS" },
         POPT_AUTOHELP POPT_TABLEEND
     };
@@ -183,6 +279,8 @@ static int run_command(int argc, const char **argv, bool demo)
     free(o.http);
     free(o.rtsp);
     free(o.tcp);
+    free(o.board);
+    free(o.faults);
     return status;
 }
 

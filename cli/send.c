@@ -116,7 +116,7 @@ static int run(const char *config, const char *feed, const char *to, const send_
     if (!cli_config_read(config, &d->file) || !keep_feed(&d->file, feed) || !set_push(&d->file, to, o)) {
         status = EXIT_USAGE;
     } else if (bmb_linux_destination(to, &parsed.tcp, &parsed.to) != BMB_DESTINATION_FINE) {
-        (void)cli_destination("", to, &parsed); /* tells what is wrong with it */
+        (void)cli_destination("", to, false, &parsed); /* tells what is wrong with it */
         status = EXIT_USAGE;
     } else if (cli_attach(d) && cli_prepare(d)) {
         if (cli_open(d)) {

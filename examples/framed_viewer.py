@@ -20,7 +20,8 @@ HEADER = struct.Struct(">4sBBBBII")  # sync, version, type, flags, check, number
 HELLO, FEED, FRAME, ALIVE, ANSWER, STATUS, BYE = range(1, 8)
 ASK_HELLO, ASK_FEED, ASK_KEY, ASK_PAUSE, ASK_CONTROL, ASK_STATUS, ASK_ALIVE = range(65, 72)
 CODECS = ["jpeg", "h264"]
-CONTROLS = ["quality", "kbps", "key-ms", "flip-h", "flip-v", "brightness", "contrast", "saturation"]
+CONTROLS = ["quality", "kbps", "key-ms", "flip-h", "flip-v", "brightness", "contrast", "saturation",
+            "sharpness", "rotate", "exposure-us", "gain", "white-k", "flicker", "night", "lamp"]
 REASONS = ["ok", "again", "gone", "bad-argument", "bad-data", "no-memory", "no-room", "limit", "in-use", "not-found",
            "denied", "unknown", "unsupported", "timed-out", "no-route", "refused", "failed"]
 NO_FEED = 0xFFFF

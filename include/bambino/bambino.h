@@ -15,6 +15,7 @@
 #include "bambino/device.h"
 #include "bambino/err.h"
 #include "bambino/event.h"
+#include "bambino/light.h"
 #include "bambino/port.h"
 #include "bambino/text.h"
 #include "bambino/version.h"

@@ -22,7 +22,17 @@ typedef enum bmb_codec {
     BMB_CODEC_COUNT
 } bmb_codec;
 
-/* A camera's controls. Each has a unit of its own; the ranges that one camera offers stand in its bmb_camera_info. */
+/* What a driver found out about a camera that does not work. */
+typedef enum bmb_camera_fault {
+    BMB_CAMERA_FAULT_NONE = 0,
+    BMB_CAMERA_FAULT_SILENT, /* nothing answers on its bus: ribbon not seated, no power */
+    BMB_CAMERA_FAULT_WIRING, /* the bus answers nothing that makes sense, or no picture clock comes: wrong pins */
+    BMB_CAMERA_FAULT_OTHER,  /* another sensor answers than the one that is expected */
+    BMB_CAMERA_FAULT_SUPPLY  /* it goes away under load: the supply is too weak */
+} bmb_camera_fault;
+
+/* A camera's controls. Their numbers are part of the framed protocol and of saved settings: new ones come last. Each
+ * has a unit of its own; the ranges that one camera offers stand in its bmb_camera_info. */
 typedef enum bmb_control {
     BMB_CONTROL_QUALITY = 0, /* JPEG quality, 1 (smallest) .. 100 (best) */
     BMB_CONTROL_KBPS,        /* encoder bit rate, kbit/s; H.264 only */
@@ -32,6 +42,14 @@ typedef enum bmb_control {
     BMB_CONTROL_BRIGHTNESS,  /* -100 .. 100, 0: as the sensor gives it */
     BMB_CONTROL_CONTRAST,    /* -100 .. 100 */
     BMB_CONTROL_SATURATION,  /* -100 (grey) .. 100 */
+    BMB_CONTROL_SHARPNESS,   /* -100 (soft) .. 100 */
+    BMB_CONTROL_ROTATE,      /* 0, 180 degrees; with the flips it adds to them */
+    BMB_CONTROL_EXPOSURE_US, /* exposure time, us; 0: automatic, with its gain */
+    BMB_CONTROL_GAIN,        /* per cent of the sensor's least gain; counts with a fixed exposure time only */
+    BMB_CONTROL_WHITE_K,     /* white balance: colour temperature of the light, K; 0: automatic */
+    BMB_CONTROL_FLICKER,     /* mains frequency whose flicker is filtered: 0 (none), 50, 60 Hz */
+    BMB_CONTROL_NIGHT,       /* 0, 1: grey and bright, for infrared light */
+    BMB_CONTROL_LAMP,        /* illumination, 0 .. 100 per cent */
     BMB_CONTROL_COUNT
 } bmb_control;
 
@@ -41,7 +59,7 @@ const char *bmb_control_name(bmb_control control);
 const char *bmb_codec_name(bmb_codec codec);
 
 typedef struct bmb_range {
-    int32_t least, most, step, preset; /* step 0: the camera does not have this control */
+    int32_t least, most, step, preset; /* values are least + n * step; step 0: the camera does not have this control */
 } bmb_range;
 
 /* Size and rate of a stream. */

@@ -66,6 +66,9 @@ typedef struct bmb_feed_config {
     bmb_multicast multicast;
     const bmb_setting *settings; /* applied in order at each start of the camera */
     size_t setting_count;
+    uint32_t kbps; /* JPEG: hold this bit rate by quality, then by leaving frames out; 0: quality stays as it is set */
+    uint8_t quality_least, quality_most; /* bounds for that; 0: 20 and 90 */
+    bool keep_controls; /* what bmb_control_set() changes is stored by the port and restored at the next opening */
 } bmb_feed_config;
 
 /* How a feed is written to a plain connection or a UDP destination, without a session protocol. */
@@ -200,6 +203,7 @@ bmb_err bmb_push_describe(const bmb_device *device, size_t push, char *out, size
 
 /* Sets a control of a feed's camera. *effective gets the value in force, which may differ. */
 bmb_err bmb_control_set(bmb_device *device, size_t feed, bmb_control control, int32_t value, int32_t *effective);
+bmb_err bmb_control_get(const bmb_device *device, size_t feed, bmb_control control, int32_t *value);
 
 typedef enum bmb_camera_state {
     BMB_CAMERA_OFF = 0,
@@ -210,6 +214,20 @@ typedef enum bmb_camera_state {
 
 const char *bmb_camera_state_name(bmb_camera_state state);
 
+/* What holding a bit rate comes to just now. */
+typedef enum bmb_keeping {
+    BMB_KEEPING_OFF = 0,
+    BMB_KEEPING_STEADY,     /* quality is where the rate wants it */
+    BMB_KEEPING_BEST,       /* at its best: the scene needs less than the rate */
+    BMB_KEEPING_LEAST,      /* at its lowest, and the rate is just kept */
+    BMB_KEEPING_LEAVING_OUT /* at its lowest, and frames are left out */
+} bmb_keeping;
+
+/* How large a JPEG image becomes at a quality, in thousandths of its size at 75: typical of photographs. */
+uint32_t bmb_quality_size(uint8_t quality);
+
+const char *bmb_keeping_name(bmb_keeping keeping);
+
 /* A feed's figures. Counters are since opening; rates are over the last two seconds. */
 typedef struct bmb_feed_stats {
     const char *name, *title, *camera, *preview;
@@ -217,7 +235,12 @@ typedef struct bmb_feed_stats {
     bmb_camera_state camera_state;
     bmb_err camera_err; /* why it is waiting */
     uint16_t width, height;
-    uint32_t mfps_set;  /* in force, frames per 1000 s */
+    uint32_t mfps_set; /* in force, frames per 1000 s */
+    bmb_mode asked;    /* what the configuration asks of the camera; differs where the camera chose otherwise */
+    bmb_keeping keeping;
+    uint8_t quality;    /* in force, where a bit rate is held; else 0 */
+    uint32_t kbps_set;  /* to be held; 0: none */
+    uint64_t left_out;  /* of `dropped`: to hold the bit rate */
     uint32_t mfps;      /* measured at the input */
     uint32_t kbps;      /* measured at the input */
     uint64_t frames;    /* taken from the camera and kept */

@@ -26,7 +26,7 @@ typedef enum bmb_level { BMB_LEVEL_ERROR, BMB_LEVEL_WARNING, BMB_LEVEL_INFO, BMB
 typedef enum bmb_event_code {
     BMB_EVENT_CAMERA_STARTED,    /* feed; value: width << 16 | height; extra: mfps */
     BMB_EVENT_CAMERA_ADJUSTED,   /* feed; the camera chose another mode than asked; value, extra as above */
-    BMB_EVENT_CAMERA_FAILED,     /* feed, err; extra: ms until the next try */
+    BMB_EVENT_CAMERA_FAILED,     /* feed, err; value: bmb_camera_fault; extra: ms until the next try */
     BMB_EVENT_CAMERA_STALLED,    /* feed; value: ms without a frame; extra: ms until the next try */
     BMB_EVENT_CAMERA_BACK,       /* feed; value: ms of the gap */
     BMB_EVENT_CONTROL_REFUSED,   /* feed, err; value: bmb_control; extra: the value asked */
@@ -49,8 +49,10 @@ typedef enum bmb_event_code {
     BMB_EVENT_PUSH_UNREAD,  /* feed, peer; value: ms for which nothing was read; extra: ms until the next try */
     BMB_EVENT_PUSH_HEARD,   /* feed, peer; UDP: the destination does not refuse any more */
     BMB_EVENT_FEED_REMOVED, /* feed */
-    BMB_EVENT_REPORT        /* feed (pushes), peer: where to, or where the outlet listens; traffic: the last second;
-                               value: viewers, or -1 for a push */
+    BMB_EVENT_CONTROLS_RESTORED, /* feed; value: how many were restored from the port's storage */
+    BMB_EVENT_CONTROLS_NOT_KEPT, /* feed, err; the port's storage failed */
+    BMB_EVENT_REPORT /* feed (pushes), peer: where to, or where the outlet listens; traffic: the last second;
+                        value: viewers, or -1 for a push */
 } bmb_event_code;
 
 /* What went out in one second. */

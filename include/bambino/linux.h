@@ -20,6 +20,19 @@ void bmb_linux_destroy(bmb_linux *self);
 /* Where events go: by default, sentences to stderr at BMB_LEVEL_INFO and graver. */
 void bmb_linux_log_level(bmb_linux *self, bmb_level most_detailed);
 
+/* Tells a service manager something (sd_notify(3)): "READY=1", "WATCHDOG=1", "STOPPING=1", "STATUS=…". false: there is
+ * none, or it does not listen. */
+bool bmb_linux_notify(const char *text);
+/* How often it wants to hear "WATCHDOG=1" at least, in us; 0: not at all. */
+uint64_t bmb_linux_watchdog_us(void);
+
+/* Keeps named records as files in a folder, which is made when it is not there. BMB_DENIED, BMB_NOT_FOUND (its parent).
+ */
+bmb_err bmb_linux_storage(bmb_linux *self, const char *folder, bmb_storage *out);
+/* Writes a file whole or not at all, also over a power cut: under another name first, and down to the medium before it
+ * gets its own. BMB_NO_ROOM, BMB_DENIED, BMB_NOT_FOUND (the folder). */
+bmb_err bmb_linux_write_whole(const char *path, const void *data, size_t size);
+
 /* The addresses under which a listener at `bound` can be reached: itself when it names one interface; for a wildcard
  * one per interface that is up, those reachable from outside first, loopback last. Link-local IPv6 addresses are left
  * out. Returns how many were written. */

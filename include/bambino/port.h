@@ -137,6 +137,8 @@ typedef struct bmb_cameras {
     /* Sets a control; *effective gets the value in force. BMB_UNSUPPORTED, BMB_BAD_ARG (outside its range). */
     bmb_err (*set)(void *ctx, size_t index, bmb_control control, int32_t value, int32_t *effective);
     bmb_err (*get)(void *ctx, size_t index, bmb_control control, int32_t *value);
+    /* What is wrong with a camera that failed, as far as the driver can tell. Optional. */
+    bmb_camera_fault (*fault)(void *ctx, size_t index);
 } bmb_cameras;
 
 /* Small named records that survive a restart, for settings. Optional as a whole. */
@@ -148,7 +150,14 @@ typedef struct bmb_storage {
     bmb_err (*store)(void *ctx, const char *name, const void *data, size_t size);
 } bmb_storage;
 
-typedef enum bmb_light { BMB_LIGHT_STARTING, BMB_LIGHT_NO_CAMERA, BMB_LIGHT_READY, BMB_LIGHT_WATCHED } bmb_light;
+/* bambino/light.h has the patterns for one lamp. */
+typedef enum bmb_light {
+    BMB_LIGHT_STARTING,
+    BMB_LIGHT_NO_CAMERA,
+    BMB_LIGHT_NO_NETWORK,
+    BMB_LIGHT_READY,
+    BMB_LIGHT_WATCHED
+} bmb_light;
 
 typedef struct bmb_port {
     void *ctx;
@@ -167,6 +176,8 @@ typedef struct bmb_port {
     void (*wake)(void *ctx);
     /* Shows a state to the person beside the board. Called when it changes. Optional. */
     void (*light)(void *ctx, bmb_light state);
+    /* Is the network up, so that viewers can reach the board? Optional: always. */
+    bool (*online)(void *ctx);
 
     bmb_net net;         /* uses `ctx` above */
     bmb_cameras cameras; /* has its own ctx */

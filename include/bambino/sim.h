@@ -19,13 +19,24 @@ typedef enum bmb_sim_kind {
 
 typedef enum bmb_sim_view { BMB_VIEW_STATION = 0, BMB_VIEW_YARD, BMB_VIEW_CAB, BMB_VIEW_COUNT } bmb_sim_view;
 
+/* A sensor, as a board description has it. */
+#define BMB_SIM_MODES 12
+typedef struct bmb_sim_sensor {
+    char model[40];
+    uint32_t identity; /* what it answers on its bus */
+    bmb_mode_row modes[2 * BMB_SIM_MODES];
+    uint8_t mode_count[BMB_CODEC_COUNT]; /* those of JPEG stand first */
+    bmb_range controls[BMB_CONTROL_COUNT];
+} bmb_sim_sensor;
+
 typedef struct bmb_sim_camera {
     const char *name;
     bmb_sim_kind kind;
-    bmb_sim_view view;  /* drawn */
-    bmb_codec codec;    /* drawn */
-    const char *clip;   /* clip: path of the file */
-    uint32_t clip_mfps; /* clip: its frame rate */
+    bmb_sim_view view;            /* drawn */
+    bmb_codec codec;              /* drawn */
+    const char *clip;             /* clip: path of the file */
+    uint32_t clip_mfps;           /* clip: its frame rate */
+    const bmb_sim_sensor *sensor; /* drawn: what it can do; NULL: everything. Must stay as long as the camera */
 } bmb_sim_camera;
 
 typedef struct bmb_sim bmb_sim;
@@ -43,7 +54,10 @@ typedef enum bmb_sim_fault {
     BMB_FAULT_STALL,     /* no more frames */
     BMB_FAULT_UNPLUGGED, /* stops delivering, and start fails */
     BMB_FAULT_TRUNCATE,  /* every frame is cut off in its middle */
-    BMB_FAULT_GARBLE     /* bytes in the middle of every frame are overwritten */
+    BMB_FAULT_GARBLE,    /* bytes in the middle of every frame are overwritten */
+    BMB_FAULT_WIRING,    /* as unplugged, in the driver's words: wrong pins … */
+    BMB_FAULT_OTHER,     /* … another sensor … */
+    BMB_FAULT_SUPPLY     /* … or a supply that is too weak */
 } bmb_sim_fault;
 bmb_err bmb_sim_break(bmb_sim *self, size_t camera, bmb_sim_fault fault);
 

@@ -18,6 +18,8 @@ size_t bmb_event_text(const bmb_event *event, char *out, size_t room);
 size_t bmb_fault_text(const bmb_fault *fault, char *out, size_t room);
 /* "192.0.2.7:8080" or "[2001:db8::7]:8080"; without ":PORT" when with_port is false. RFC 5952, RFC 3986 3.2.2. */
 size_t bmb_addr_text(const bmb_addr *addr, bool with_port, char *out, size_t room);
+/* Why a camera does not work, and what to do; where the driver could not tell, the phrase for the code. */
+const char *bmb_camera_fault_text(bmb_camera_fault fault, bmb_err err);
 /* A short phrase for a code: "the address or port is in use". */
 const char *bmb_err_text(bmb_err err);
 

@@ -137,6 +137,7 @@ void bmb_linux_destroy(bmb_linux *self)
     if (self == NULL) return;
     if (self->epoll >= 0) close(self->epoll);
     if (self->wake >= 0) close(self->wake);
+    free(self->state_folder);
     free(self);
 }
 

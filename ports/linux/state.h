@@ -20,6 +20,7 @@ struct bmb_linux {
     int stash_count;
     bmb_level log_level;
     bmb_udp_way udp_way;
+    char *state_folder; /* of bmb_linux_storage */
 };
 
 void bmb_linux_fill_net(bmb_net *net);

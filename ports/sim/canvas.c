@@ -170,11 +170,25 @@ void canvas_flip(canvas *c, int horizontal, int vertical)
     flip_plane(c->v, c->stride / 2u, c->width / 2u, c->height / 2u, horizontal, vertical);
 }
 
-void canvas_map(canvas *c, const uint8_t *luma, const uint8_t *chroma)
+void canvas_map(canvas *c, const uint8_t *y, const uint8_t *u, const uint8_t *v)
 {
     size_t n = (size_t)c->stride * c->rows;
-    for (size_t i = 0; i < n; i++) c->y[i] = luma[c->y[i]];
-    for (size_t i = 0; i < n / 2; i++) c->u[i] = chroma[c->u[i]];
+    for (size_t i = 0; i < n; i++) c->y[i] = y[c->y[i]];
+    for (size_t i = 0; i < n / 4; i++) c->u[i] = u[c->u[i]];
+    for (size_t i = 0; i < n / 4; i++) c->v[i] = v[c->v[i]];
+}
+
+void canvas_sharpen(canvas *c, int per_cent)
+{
+    for (size_t row = 0; row < c->height; row++) {
+        uint8_t *y = c->y + row * c->stride;
+        int before = y[0];
+        for (size_t i = 1; i + 1 < c->width; i++) {
+            int here = y[i], around = (before + y[i + 1]) / 2, v = here + (here - around) * per_cent / 100;
+            before = here;
+            y[i] = (uint8_t)(v < 0 ? 0 : v > 255 ? 255 : v);
+        }
+    }
 }
 
 static void pad_plane(uint8_t *plane, size_t stride, size_t rows, size_t width, size_t height)

@@ -45,8 +45,10 @@ float canvas_height(const canvas *c);
 
 /* Mirrors in place. */
 void canvas_flip(canvas *c, int horizontal, int vertical);
-/* Maps luma and chroma through tables of 256 entries. */
-void canvas_map(canvas *c, const uint8_t *luma, const uint8_t *chroma);
+/* Maps each plane through a table of 256 entries. */
+void canvas_map(canvas *c, const uint8_t *y, const uint8_t *u, const uint8_t *v);
+/* Raises (per cent above 0) or softens (below) the difference of luma to its neighbours. */
+void canvas_sharpen(canvas *c, int per_cent);
 /* Repeats the right and bottom edges into the padding, where encoders read whole blocks. */
 void canvas_pad(canvas *c);
 

@@ -73,7 +73,11 @@ static const bmb_range drawn_controls[BMB_CODEC_COUNT][BMB_CONTROL_COUNT] = {
 static const bmb_range picture_controls[BMB_CONTROL_COUNT] = {
     [BMB_CONTROL_FLIP_H] = { 0, 1, 1, 0 },          [BMB_CONTROL_FLIP_V] = { 0, 1, 1, 0 },
     [BMB_CONTROL_BRIGHTNESS] = { -100, 100, 1, 0 }, [BMB_CONTROL_CONTRAST] = { -100, 100, 1, 0 },
-    [BMB_CONTROL_SATURATION] = { -100, 100, 1, 0 },
+    [BMB_CONTROL_SATURATION] = { -100, 100, 1, 0 }, [BMB_CONTROL_SHARPNESS] = { -100, 100, 1, 0 },
+    [BMB_CONTROL_ROTATE] = { 0, 180, 180, 0 },      [BMB_CONTROL_EXPOSURE_US] = { 0, 100000, 1, 0 },
+    [BMB_CONTROL_GAIN] = { 100, 1600, 1, 100 },     [BMB_CONTROL_WHITE_K] = { 0, 10000, 1, 0 },
+    [BMB_CONTROL_FLICKER] = { 0, 60, 10, 50 },      [BMB_CONTROL_NIGHT] = { 0, 1, 1, 0 },
+    [BMB_CONTROL_LAMP] = { 0, 100, 1, 0 },
 };
 
 /* A camera that plays a clip has no controls: its pictures are made. */
@@ -81,31 +85,11 @@ static bmb_range range_of(const camera *cam, bmb_control control)
 {
     if (cam->spec.kind == BMB_SIM_CLIP) return (bmb_range){ 0 };
     bmb_range own = drawn_controls[cam->spec.codec][control];
-    return own.step != 0 ? own : picture_controls[control];
+    if (own.step != 0) return own; /* the encoder's */
+    return cam->spec.sensor != NULL ? cam->spec.sensor->controls[control] : picture_controls[control];
 }
 
 /* The thread. */
-
-static uint8_t clamp(int v)
-{
-    return (uint8_t)(v < 0 ? 0 : v > 255 ? 255 : v);
-}
-
-static void adjust(canvas *c, const int32_t *controls)
-{
-    int32_t bright = controls[BMB_CONTROL_BRIGHTNESS], contrast = controls[BMB_CONTROL_CONTRAST];
-    int32_t saturation = controls[BMB_CONTROL_SATURATION];
-    if (bright != 0 || contrast != 0 || saturation != 0) {
-        uint8_t luma[256], chroma[256];
-        for (int i = 0; i < 256; i++) {
-            luma[i] = clamp((i - 126) * (100 + contrast) / 100 + 126 + bright * 110 / 100);
-            chroma[i] = clamp((i - 128) * (100 + saturation) / 100 + 128);
-        }
-        canvas_map(c, luma, chroma);
-    }
-    if (controls[BMB_CONTROL_FLIP_H] != 0 || controls[BMB_CONTROL_FLIP_V] != 0)
-        canvas_flip(c, controls[BMB_CONTROL_FLIP_H], controls[BMB_CONTROL_FLIP_V]);
-}
 
 typedef struct painter {
     canvas back, front;
@@ -137,7 +121,7 @@ static size_t paint(painter *p, const camera *cam, const sim_request *r, buffer 
     canvas *c = &p->front;
     canvas_copy(c, &p->back);
     scene_foreground(c, cam->spec.view, r->scene_s, (uint32_t)(r->wall_us / 1000000 % 86400));
-    adjust(c, r->controls);
+    sim_tune(c, r->controls, r->scene_s);
     const bmb_strip strip = { .frame = r->frame, .capture_us = r->wall_us };
     bmb_strip_draw(c->y, c->stride, c->width, c->height, &strip);
     for (size_t row = (size_t)(c->height - bmb_strip_rows(c->height)) / 2; row < c->height / 2u; row++) {
@@ -184,6 +168,11 @@ static bool wait_for(camera *cam, uint64_t when_us)
     return !cam->stop;
 }
 
+static bool is_absent(bmb_sim_fault fault)
+{
+    return fault == BMB_FAULT_UNPLUGGED || fault >= BMB_FAULT_WIRING;
+}
+
 static void *run(void *arg)
 {
     camera *cam = (camera *)arg;
@@ -200,7 +189,7 @@ static void *run(void *arg)
         due += interval;
         if (now > due) due = now; /* too slow for the rate: skip, do not catch up */
         if (fault == BMB_FAULT_STALL || b == NULL) continue;
-        if (fault == BMB_FAULT_UNPLUGGED) break;
+        if (is_absent(fault)) break;
         b->state = BUFFER_FILLING;
         sim_request r = { .frame = number, .key = cam->key_wanted, .scene_s = (double)now / 1e6 };
         memcpy(r.controls, cam->controls, sizeof r.controls);
@@ -250,16 +239,34 @@ static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
     strncpy(out->model, model, sizeof out->model - 1);
     out->modes = clip ? &cam->clip_row : drawn_modes[cam->spec.codec];
     out->mode_count = clip ? 1 : 7;
+    const bmb_sim_sensor *sensor = cam->spec.sensor;
+    if (!clip && sensor != NULL) {
+        out->modes = sensor->modes + (cam->spec.codec == BMB_CODEC_JPEG ? 0 : sensor->mode_count[BMB_CODEC_JPEG]);
+        out->mode_count = sensor->mode_count[cam->spec.codec];
+        memcpy(out->model, sensor->model, sizeof out->model);
+    }
     for (size_t i = 0; i < BMB_CONTROL_COUNT; i++) out->controls[i] = range_of(cam, (bmb_control)i);
     return BMB_OK;
+}
+
+static bool sensor_has(const camera *cam, const bmb_mode *m)
+{
+    const bmb_sim_sensor *sensor = cam->spec.sensor;
+    if (sensor == NULL) return true;
+    for (size_t i = 0; i < sizeof sensor->modes / sizeof sensor->modes[0]; i++) {
+        const bmb_mode_row *r = &sensor->modes[i];
+        if (r->codec == m->codec && r->width == m->width && r->height == m->height && m->mfps <= r->mfps_most)
+            return true;
+    }
+    return false;
 }
 
 static bool mode_is_possible(const camera *cam, const bmb_mode *m)
 {
     if (cam->spec.kind == BMB_SIM_CLIP)
         return m->codec == cam->clip.codec && m->width == cam->clip.width && m->height == cam->clip.height;
-    return m->codec == cam->spec.codec && m->width >= 128 && m->height >= 96 && m->width <= 1920 && m->height <= 1080 &&
-           m->width % 2 == 0 && m->height % 2 == 0 && m->mfps >= 1000 && m->mfps <= 60000;
+    return m->codec == cam->spec.codec && m->width >= 128 && m->height >= 96 && m->width <= 2592 && m->height <= 1944 &&
+           m->width % 2 == 0 && m->height % 2 == 0 && m->mfps >= 1000 && m->mfps <= 60000 && sensor_has(cam, m);
 }
 
 static void stop(void *ctx, size_t index)
@@ -294,7 +301,7 @@ static bmb_err start(void *ctx, size_t index, const bmb_mode *asked, bmb_mode *e
 {
     camera *cam = camera_at(ctx, index);
     if (cam->running) return BMB_IN_USE;
-    if (cam->fault == BMB_FAULT_UNPLUGGED) return BMB_NOT_FOUND;
+    if (is_absent(cam->fault)) return BMB_NOT_FOUND;
     if (!mode_is_possible(cam, asked)) return BMB_UNSUPPORTED;
     size_t room = cam->spec.kind == BMB_SIM_CLIP ? cam->clip.largest : (size_t)asked->width * asked->height + 65536;
     bmb_err err = provide_buffers(cam, room);
@@ -317,7 +324,7 @@ static bmb_err take(void *ctx, size_t index, bmb_camera_frame *out)
         buffer *b = &cam->buffers[i];
         if (b->state == BUFFER_READY && (found == NULL || (int32_t)(b->order - found->order) < 0)) found = b;
     }
-    bmb_err err = found != NULL ? BMB_OK : cam->fault == BMB_FAULT_UNPLUGGED ? BMB_GONE : BMB_AGAIN;
+    bmb_err err = found != NULL ? BMB_OK : is_absent(cam->fault) ? BMB_GONE : BMB_AGAIN;
     if (found != NULL) {
         found->state = BUFFER_OUT;
         *out = (bmb_camera_frame){ .data = found->data,
@@ -353,7 +360,7 @@ static bmb_err set(void *ctx, size_t index, bmb_control control, int32_t value, 
     if ((size_t)control >= BMB_CONTROL_COUNT) return BMB_UNSUPPORTED;
     bmb_range r = range_of(cam, control);
     if (r.step == 0) return BMB_UNSUPPORTED;
-    if (value < r.least || value > r.most) return BMB_BAD_ARG;
+    if (value < r.least || value > r.most || (value - r.least) % r.step != 0) return BMB_BAD_ARG;
     pthread_mutex_lock(&cam->lock);
     cam->controls[control] = value;
     pthread_mutex_unlock(&cam->lock);
@@ -367,6 +374,22 @@ static bmb_err get(void *ctx, size_t index, bmb_control control, int32_t *value)
     if ((size_t)control >= BMB_CONTROL_COUNT || range_of(cam, control).step == 0) return BMB_UNSUPPORTED;
     *value = cam->controls[control];
     return BMB_OK;
+}
+
+static bmb_camera_fault fault_of(void *ctx, size_t index)
+{
+    switch (camera_at(ctx, index)->fault) {
+    case BMB_FAULT_UNPLUGGED:
+        return BMB_CAMERA_FAULT_SILENT;
+    case BMB_FAULT_WIRING:
+        return BMB_CAMERA_FAULT_WIRING;
+    case BMB_FAULT_OTHER:
+        return BMB_CAMERA_FAULT_OTHER;
+    case BMB_FAULT_SUPPLY:
+        return BMB_CAMERA_FAULT_SUPPLY;
+    default:
+        return BMB_CAMERA_FAULT_NONE;
+    }
 }
 
 static bmb_err prepare(camera *cam, const bmb_sim_camera *spec, const bmb_port *port)
@@ -414,7 +437,8 @@ bmb_err bmb_sim_create(const bmb_sim_camera *cameras, size_t camera_count, bmb_p
                                    .release = release,
                                    .key_frame = key_frame,
                                    .set = set,
-                                   .get = get };
+                                   .get = get,
+                                   .fault = fault_of };
     *out = self;
     return BMB_OK;
 }

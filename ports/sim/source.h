@@ -32,6 +32,9 @@ extern const sim_encoder sim_h264_encoder;
 /* NULL when the build has none for this codec. */
 const sim_encoder *sim_encoder_for(bmb_codec codec);
 
+/* Applies the controls of sensor and lamp to a picture. */
+void sim_tune(canvas *c, const int32_t *controls, double scene_s);
+
 /* A clip in memory, cut into pictures. */
 typedef struct sim_clip {
     uint8_t *data;

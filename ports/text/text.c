@@ -55,6 +55,24 @@ const char *bmb_err_text(bmb_err err)
     return (size_t)err < sizeof texts / sizeof texts[0] ? texts[err] : texts[BMB_FAILED];
 }
 
+const char *bmb_camera_fault_text(bmb_camera_fault fault, bmb_err err)
+{
+    switch (fault) {
+    case BMB_CAMERA_FAULT_SILENT:
+        return "nothing answers on its bus. Seat the ribbon with its contacts towards the connector's, and close the "
+               "latch";
+    case BMB_CAMERA_FAULT_WIRING:
+        return "its bus gives no sense at these pins. Choose the wiring of this very board";
+    case BMB_CAMERA_FAULT_OTHER:
+        return "another sensor answers than the one expected. Name the one that is plugged in, or plug in the other";
+    case BMB_CAMERA_FAULT_SUPPLY:
+        return "it went away under load. Use a supply that gives more current, and a short, thick cable";
+    case BMB_CAMERA_FAULT_NONE:
+        break;
+    }
+    return bmb_err_text(err);
+}
+
 typedef struct mode_text {
     char text[40];
 } mode_text;
@@ -121,8 +139,8 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
         return format(out, room, "feed \"%s\": the camera chose %s instead of the mode asked for", feed,
                       mode_of(e).text);
     case BMB_EVENT_CAMERA_FAILED:
-        return format(out, room, "feed \"%s\": the camera failed: %s; next try in %.1f s", feed, bmb_err_text(e->err),
-                      (double)e->extra / 1000.0);
+        return format(out, room, "feed \"%s\": the camera failed: %s; next try in %.1f s", feed,
+                      bmb_camera_fault_text((bmb_camera_fault)e->value, e->err), (double)e->extra / 1000.0);
     case BMB_EVENT_CAMERA_STALLED:
         return format(out, room,
                       "feed \"%s\": no frame for %.1f s; the camera is stopped and started again in %.1f s. "
@@ -198,6 +216,11 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
         return format(out, room, "feed \"%s\": %s refuses no more, somebody listens there now", feed, peer);
     case BMB_EVENT_FEED_REMOVED:
         return format(out, room, "feed \"%s\" is out of service", feed);
+    case BMB_EVENT_CONTROLS_RESTORED:
+        return format(out, room, "feed \"%s\": %" PRId64 " controls are as they were set last", feed, e->value);
+    case BMB_EVENT_CONTROLS_NOT_KEPT:
+        return format(out, room, "feed \"%s\": controls cannot be kept for the next start: %s; check the state folder",
+                      feed, bmb_err_text(e->err));
     case BMB_EVENT_REPORT:
         return report(e, feed, peer, out, room);
     }

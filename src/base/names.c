@@ -19,8 +19,10 @@ const char *bmb_err_name(bmb_err err)
 
 const char *bmb_control_name(bmb_control control)
 {
-    static const char *const names[BMB_CONTROL_COUNT] = { "quality", "kbps",       "key-ms",   "flip-h",
-                                                          "flip-v",  "brightness", "contrast", "saturation" };
+    static const char *const names[BMB_CONTROL_COUNT] = { "quality",   "kbps",       "key-ms",      "flip-h",
+                                                          "flip-v",    "brightness", "contrast",    "saturation",
+                                                          "sharpness", "rotate",     "exposure-us", "gain",
+                                                          "white-k",   "flicker",    "night",       "lamp" };
     return name_at(names, COUNT(names), (size_t)control);
 }
 
@@ -28,6 +30,12 @@ const char *bmb_codec_name(bmb_codec codec)
 {
     static const char *const names[BMB_CODEC_COUNT] = { "jpeg", "h264" };
     return name_at(names, COUNT(names), (size_t)codec);
+}
+
+const char *bmb_keeping_name(bmb_keeping keeping)
+{
+    static const char *const names[] = { "off", "steady", "best-quality", "least-quality", "leaving-frames-out" };
+    return name_at(names, COUNT(names), (size_t)keeping);
 }
 
 const char *bmb_camera_state_name(bmb_camera_state state)

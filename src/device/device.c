@@ -447,7 +447,9 @@ static void show_light(bmb_device *d)
         waiting += d->feeds[i].camera_state == BMB_CAMERA_WAITING;
         running += d->feeds[i].camera_state == BMB_CAMERA_RUNNING;
     }
+    bool offline = d->port->online != NULL && !d->port->online(d->port->ctx);
     bmb_light light = waiting > 0      ? BMB_LIGHT_NO_CAMERA
+                      : offline        ? BMB_LIGHT_NO_NETWORK
                       : running == 0   ? BMB_LIGHT_STARTING
                       : d->viewers > 0 ? BMB_LIGHT_WATCHED
                                        : BMB_LIGHT_READY;
@@ -504,11 +506,4 @@ bmb_err bmb_outlet_addr(const bmb_device *d, size_t outlet, bmb_addr *out)
     if (outlet >= d->config->outlet_count) return BMB_NOT_FOUND;
     *out = d->outlets[outlet].bound;
     return BMB_OK;
-}
-
-bmb_err bmb_control_set(bmb_device *d, size_t feed, bmb_control control, int32_t value, int32_t *effective)
-{
-    if (feed >= d->config->feed_count) return BMB_NOT_FOUND;
-    const bmb_cameras *cameras = &d->port->cameras;
-    return cameras->set(cameras->ctx, d->feeds[feed].camera, control, value, effective);
 }

@@ -21,16 +21,10 @@ static void retry_later(bmb_device *d, bmb_feed *feed, bmb_err err)
     if (feed->gap_us == 0) feed->gap_us = feed->heard_us != 0 ? feed->heard_us : d->now;
 }
 
-static void apply_settings(bmb_device *d, const bmb_feed *feed)
+static bmb_camera_fault fault_of(const bmb_device *d, const bmb_feed *feed)
 {
     const bmb_cameras *cameras = &d->port->cameras;
-    for (size_t i = 0; i < feed->config->setting_count; i++) {
-        const bmb_setting *s = &feed->config->settings[i];
-        int32_t effective = s->value;
-        bmb_err err = cameras->set(cameras->ctx, feed->camera, s->control, s->value, &effective);
-        if (err != BMB_OK)
-            tell(d, feed, BMB_LEVEL_WARNING, BMB_EVENT_CONTROL_REFUSED, err, (int64_t)s->control, s->value);
-    }
+    return cameras->fault != NULL ? cameras->fault(cameras->ctx, feed->camera) : BMB_CAMERA_FAULT_NONE;
 }
 
 static int64_t packed_size(const bmb_mode *mode)
@@ -47,19 +41,45 @@ void bmb_feed_want_key(bmb_device *d, bmb_feed *feed)
     (void)cameras->key_frame(cameras->ctx, feed->camera);
 }
 
+static void start_governor(bmb_device *d, bmb_feed *feed)
+{
+    const bmb_feed_config *c = feed->config;
+    const bmb_cameras *cameras = &d->port->cameras;
+    int32_t quality = BMB_QUALITY_FIRST;
+    if (c->kbps == 0 || feed->mode.codec != BMB_CODEC_JPEG) return;
+    (void)cameras->get(cameras->ctx, feed->camera, BMB_CONTROL_QUALITY, &quality);
+    bmb_governor_start(&feed->governor, c->kbps, feed->mode.mfps,
+                       c->quality_least > 0 ? c->quality_least : BMB_QUALITY_LEAST,
+                       c->quality_most > 0 ? c->quality_most : BMB_QUALITY_MOST, (uint8_t)quality, d->now);
+}
+
+/* false: the frame must be left out to hold the bit rate. */
+static bool govern(bmb_device *d, bmb_feed *feed, uint32_t size, uint64_t capture_us)
+{
+    const bmb_cameras *cameras = &d->port->cameras;
+    uint8_t before = feed->governor.quality, quality;
+    if (feed->governor.kbps == 0) return true;
+    bool fits = bmb_governor_take(&feed->governor, size, capture_us, d->now, &quality);
+    int32_t effective;
+    if (quality != before) (void)cameras->set(cameras->ctx, feed->camera, BMB_CONTROL_QUALITY, quality, &effective);
+    if (!fits) feed->dropped++;
+    return fits;
+}
+
 void bmb_feed_start(bmb_device *d, bmb_feed *feed)
 {
     const bmb_cameras *cameras = &d->port->cameras;
     const bmb_mode *asked = &feed->config->mode;
-    apply_settings(d, feed);
+    bmb_controls_apply(d, feed);
     bmb_err err = cameras->start(cameras->ctx, feed->camera, asked, &feed->mode);
     if (err != BMB_OK) {
         retry_later(d, feed, err);
-        tell(d, feed, BMB_LEVEL_ERROR, BMB_EVENT_CAMERA_FAILED, err, 0, feed->retry_ms);
+        tell(d, feed, BMB_LEVEL_ERROR, BMB_EVENT_CAMERA_FAILED, err, fault_of(d, feed), feed->retry_ms);
         return;
     }
     feed->camera_state = BMB_CAMERA_STARTING;
     feed->heard_us = d->now;
+    start_governor(d, feed);
     feed->needs_key = feed->mode.codec == BMB_CODEC_H264;
     bool adjusted = memcmp(&feed->mode, asked, sizeof *asked) != 0;
     tell(d, feed, adjusted ? BMB_LEVEL_WARNING : BMB_LEVEL_INFO,
@@ -199,6 +219,7 @@ static bool ingest(bmb_device *d, bmb_feed *feed, const bmb_camera_frame *in)
         bmb_feed_want_key(d, feed);
         return false;
     }
+    if (!govern(d, feed, a.size, in->capture_us)) return false;
     uint32_t size = a.size + (a.wants_sets ? 8u + feed->sets.sps_size + feed->sets.pps_size : 0);
     bmb_frame *frame = reserve(d, feed, size);
     if (frame == NULL) {
@@ -235,7 +256,7 @@ void bmb_feed_take(bmb_device *d, bmb_feed *feed)
         if (err != BMB_OK) {
             cameras->stop(cameras->ctx, feed->camera);
             retry_later(d, feed, err);
-            tell(d, feed, BMB_LEVEL_ERROR, BMB_EVENT_CAMERA_FAILED, err, 0, feed->retry_ms);
+            tell(d, feed, BMB_LEVEL_ERROR, BMB_EVENT_CAMERA_FAILED, err, fault_of(d, feed), feed->retry_ms);
             return;
         }
         heard(d, feed);

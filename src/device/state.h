@@ -6,6 +6,7 @@
 #include "base/bytes.h"
 #include "base/log.h"
 #include "base/rate.h"
+#include "device/governor.h"
 #include "device/reel.h"
 #include "serve/http_route.h"
 #include "serve/status.h"
@@ -46,6 +47,9 @@
 #define BMB_PUSH_RETRY_MOST_MS 10000u
 #define BMB_PUSH_TELL_US 10000000u /* a destination that goes on refusing is reported again after */
 #define BMB_REPORT_OUT_US 1000000u /* between two reports of what went out */
+#define BMB_QUALITY_FIRST 75       /* JPEG bit rate: where a camera does not tell its quality */
+#define BMB_QUALITY_LEAST 20u      /* below, blocks are all that is seen */
+#define BMB_QUALITY_MOST 90u       /* above, images grow without looking better */
 #define BMB_TS_BURST_US 25000u     /* a frame of a transport stream leaves within, so that PCRs stay close */
 #define BMB_TOKEN_UDP 8u           /* tokens of sockets: outlets first, then UDP sockets, then connections */
 #define BMB_TOKEN_CONN 16u
@@ -113,6 +117,8 @@ struct bmb_feed {
     bool needs_key;  /* H.264: nothing before the next key frame can be decoded */
     bool key_wanted; /* a key frame is to be asked for as soon as the pause allows */
     uint64_t key_us; /* when one was last asked for */
+    bmb_governor governor;
+    bool restored; /* saved controls were looked for */
     bmb_h264_sets sets;
     bmb_sps sps;
     bmb_group group;
@@ -265,6 +271,9 @@ void bmb_feed_take(bmb_device *d, bmb_feed *feed);
 uint64_t bmb_feed_tend(bmb_device *d, bmb_feed *feed);
 /* Asks the camera for a key frame, now or as soon as the pause since the last request is over. */
 void bmb_feed_want_key(bmb_device *d, bmb_feed *feed);
+
+/* controls.c: settings of cameras, and what is kept of them */
+void bmb_controls_apply(bmb_device *d, bmb_feed *feed);
 
 /* viewer.c */
 void bmb_viewer_begin(bmb_device *d, bmb_viewer *v, bmb_feed *feed, const bmb_framer *framer, bool once, bool counted);

@@ -36,6 +36,11 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->width = f->mode.width;
     out->height = f->mode.height;
     out->mfps_set = f->mode.mfps;
+    out->asked = f->config->mode;
+    out->keeping = (bmb_keeping)f->governor.state;
+    out->quality = f->governor.kbps > 0 ? f->governor.quality : 0;
+    out->kbps_set = f->governor.kbps;
+    out->left_out = f->governor.left_out;
     bmb_rate_read(&f->rate, now, &out->mfps, &out->kbps);
     out->frames = f->frames;
     out->sent = f->sent;

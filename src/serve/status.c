@@ -87,6 +87,17 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
     bmb_json_number(o, "width", s->width);
     bmb_json_number(o, "height", s->height);
     bmb_json_milli(o, "fps_set", s->mfps_set);
+    if (s->asked.width != s->width || s->asked.height != s->height || s->asked.mfps != s->mfps_set) {
+        bmb_json_number(o, "width_asked", s->asked.width);
+        bmb_json_number(o, "height_asked", s->asked.height);
+        bmb_json_milli(o, "fps_asked", s->asked.mfps);
+    }
+    if (s->keeping != BMB_KEEPING_OFF) {
+        bmb_json_number(o, "kbps_set", s->kbps_set);
+        bmb_json_number(o, "quality", s->quality);
+        bmb_json_text(o, "keeping", bmb_keeping_name(s->keeping));
+        bmb_json_number(o, "left_out", (double)s->left_out);
+    }
     bmb_json_milli(o, "fps", s->mfps);
     bmb_json_number(o, "kbps", s->kbps);
     if (s->newest_ms == UINT32_MAX) {

@@ -20,8 +20,8 @@ size_t bmb_status_feed(const bmb_feed_stats *stats, void *memory, size_t size, c
 size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *stats, void *memory, size_t size, char *out,
                          size_t room);
 
-/* Memory that the largest of these objects needs while it is built: a cJSON item is 64 bytes, and there are up to 36.
+/* Memory that the largest of these objects needs while it is built: a cJSON item is 64 bytes, and there are up to 44.
  */
-#define BMB_STATUS_MEMORY 2560u
+#define BMB_STATUS_MEMORY 3072u
 
 #endif

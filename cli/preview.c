@@ -1,0 +1,134 @@
+/* What qualities cost on the present scene, and a contact sheet to look at: one PNG, each picture with its quality and
+ * size below it. */
+#include <stdlib.h>
+#include <string.h>
+
+#include "cli.h"
+
+#ifdef BAMBINO_SHEET
+#include <jpeglib.h>
+#include <png.h>
+
+#include "sim/canvas.h"
+#endif
+
+#define QUALITIES 8
+static const int32_t qualities[QUALITIES] = { 10, 25, 40, 55, 70, 80, 90, 95 };
+
+#ifdef BAMBINO_SHEET
+#define COLUMNS 4
+#define TILE_W 400
+#define TILE_H 300 /* of the picture's middle, at its own size: that is where blocks are seen */
+#define LABEL_H 40
+#define SHEET_W (COLUMNS * TILE_W)
+#define SHEET_H (QUALITIES / COLUMNS * (TILE_H + LABEL_H))
+
+static uint8_t sheet[SHEET_H][SHEET_W][3];
+
+static void put_digits(size_t x, size_t y, const char *text)
+{
+    canvas c;
+    const colour ink = { 235, 128, 128 };
+    if (canvas_create(&c, TILE_W, LABEL_H) != 0) return;
+    memset(c.y, 30, (size_t)c.stride * c.rows);
+    canvas_digits(&c, 20, -canvas_height(&c) + 30, 100, text, ink);
+    for (size_t row = 0; row < LABEL_H; row++)
+        for (size_t i = 0; i < TILE_W; i++) memset(sheet[y + row][x + i], c.y[row * c.stride + i], 3);
+    canvas_destroy(&c);
+}
+
+/* The middle of the picture, decoded into the sheet. */
+static bool put_picture(size_t x, size_t y, const uint8_t *jpeg, size_t size)
+{
+    struct jpeg_decompress_struct lib;
+    struct jpeg_error_mgr errors;
+    lib.err = jpeg_std_error(&errors); /* the device has checked the image; a failure would end the command */
+    jpeg_create_decompress(&lib);
+    jpeg_mem_src(&lib, jpeg, size);
+    jpeg_read_header(&lib, TRUE);
+    lib.out_color_space = JCS_RGB;
+    jpeg_start_decompress(&lib);
+    uint8_t *line = malloc((size_t)lib.output_width * 3);
+    size_t from_x = lib.output_width > TILE_W ? (lib.output_width - TILE_W) / 2 : 0;
+    size_t from_y = lib.output_height > TILE_H ? (lib.output_height - TILE_H) / 2 : 0;
+    size_t width = lib.output_width < TILE_W ? lib.output_width : TILE_W;
+    while (line != NULL && lib.output_scanline < lib.output_height) {
+        size_t row = lib.output_scanline;
+        jpeg_read_scanlines(&lib, &line, 1);
+        if (row >= from_y && row < from_y + TILE_H) memcpy(sheet[y + row - from_y][x], line + from_x * 3, width * 3);
+    }
+    bool good = line != NULL;
+    free(line);
+    jpeg_destroy_decompress(&lib);
+    return good;
+}
+
+static bool write_png(const char *path)
+{
+    png_image image = { .version = PNG_IMAGE_VERSION, .width = SHEET_W, .height = SHEET_H, .format = PNG_FORMAT_RGB };
+    return png_image_write_to_file(&image, path, 0, sheet, 0, NULL) != 0;
+}
+#endif
+
+static bmb_err one(cli_device *d, size_t index, const bmb_mode *mode, size_t n, double *bytes)
+{
+    const bmb_cameras *cameras = &d->port.cameras;
+    bmb_camera_frame frame;
+    int32_t effective;
+    bmb_err err = cameras->set(cameras->ctx, index, BMB_CONTROL_QUALITY, qualities[n], &effective);
+    if (err == BMB_OK) err = cli_fetch_still(d, index, mode, &frame);
+    if (err != BMB_OK) return err;
+    *bytes = (double)frame.size;
+#ifdef BAMBINO_SHEET
+    char label[32];
+    size_t x = n % COLUMNS * TILE_W, y = n / COLUMNS * (TILE_H + LABEL_H);
+    snprintf(label, sizeof label, "%d - %zu", effective, (frame.size + 512) / 1024);
+    if (put_picture(x, y, frame.data, frame.size)) put_digits(x, y + TILE_H, label);
+#endif
+    cameras->release(cameras->ctx, index, frame.cookie);
+    cameras->stop(cameras->ctx, index);
+    return BMB_OK;
+}
+
+static bmb_mode mode_of(const cli_device *d, const char *camera, const bmb_camera_info *info)
+{
+    bmb_mode mode = { BMB_CODEC_JPEG, info->modes[0].width, info->modes[0].height, 10000 };
+    for (size_t i = 0; i < d->file.feed_count; i++) {
+        const cli_feed *f = &d->file.feeds[i];
+        if (strcmp(f->camera, camera) != 0) continue;
+        if (f->width > 0) {
+            mode.width = f->width;
+            mode.height = f->height;
+        }
+        if (f->mfps > 0) mode.mfps = f->mfps;
+    }
+    return mode;
+}
+
+int cli_preview(cli_device *d, const char *camera, const char *out)
+{
+    size_t index;
+    bmb_camera_info info;
+    char text[64];
+    if (!cli_find_camera(d, camera, &index, &info)) return EXIT_FAILED;
+    if (info.modes[0].codec != BMB_CODEC_JPEG || info.controls[BMB_CONTROL_QUALITY].step == 0)
+        return cli_error("camera \"%s\" has no JPEG quality to choose", camera);
+    bmb_mode mode = mode_of(d, camera, &info);
+    cli_apply_controls(d, index, camera);
+    printf("%s, %s: the present scene\n\n  quality   bytes   kbit/s\n", camera,
+           cli_mode_text(&mode, text, sizeof text));
+    for (size_t n = 0; n < QUALITIES; n++) {
+        double bytes = 0;
+        bmb_err err = one(d, index, &mode, n, &bytes);
+        if (err != BMB_OK) return cli_error("camera \"%s\" gave no picture: %s", camera, bmb_err_text(err));
+        printf("  %7d  %6.0f  %7.0f\n", qualities[n], bytes, bytes * 8 * mode.mfps / 1e6);
+    }
+    if (out == NULL) return EXIT_OK;
+#ifdef BAMBINO_SHEET
+    if (!write_png(out)) return cli_error("%s cannot be written; check the folder and its permissions", out);
+    printf("\n%s: the middle of each picture, with its quality and KiB\n", out);
+    return EXIT_OK;
+#else
+    return cli_error("this build has no libjpeg or libpng for the sheet");
+#endif
+}

@@ -1,0 +1,193 @@
+/* `bambino service`: the systemd unit that starts a configuration with the board. */
+#include <errno.h>
+#include <limits.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "cli.h"
+
+#define UNIT_FOLDER "/etc/systemd/system"
+
+/* A word of ExecStart, quoted as systemd reads it. */
+static void put_quoted(FILE *out, const char *text)
+{
+    fputc('"', out);
+    for (; *text != '\0'; text++) {
+        if (*text == '"' || *text == '\\') fputc('\\', out);
+        if (*text == '%') fputc('%', out); /* its own sign for specifiers */
+        if (*text == '$') fputc('$', out);
+        fputc(*text, out);
+    }
+    fputc('"', out);
+}
+
+static void write_unit(FILE *out, const char *command, const char *config)
+{
+    fputs("[Unit]\n"
+          "Description=Bambino: live video from this board's cameras\n"
+          "Wants=network-online.target\n"
+          "After=network-online.target\n"
+          "StartLimitIntervalSec=0\n\n"
+          "[Service]\n"
+          "Type=notify\n"
+          "NotifyAccess=main\n"
+          "ExecStart=",
+          out);
+    put_quoted(out, command);
+    fputs(" run ", out);
+    put_quoted(out, config);
+    fputs("\n"
+          "# A camera that hangs, or the device itself: no sign of life for so long, and it is started again.\n"
+          "WatchdogSec=20\n"
+          "Restart=always\n"
+          "RestartSec=2\n"
+          "# Pauses grow from 2 s to 60 s where this systemd knows how (254 and later).\n"
+          "RestartSteps=5\n"
+          "RestartMaxDelaySec=60\n"
+          "TimeoutStopSec=5\n\n"
+          "# A user of its own, which owns nothing but its state folder.\n"
+          "DynamicUser=yes\n"
+          "StateDirectory=bambino\n"
+          "SupplementaryGroups=video\n"
+          "NoNewPrivileges=yes\n"
+          "CapabilityBoundingSet=\n"
+          "AmbientCapabilities=\n"
+          "ProtectSystem=strict\n"
+          "ProtectHome=read-only\n"
+          "PrivateTmp=yes\n"
+          "ProtectKernelTunables=yes\n"
+          "ProtectKernelModules=yes\n"
+          "ProtectKernelLogs=yes\n"
+          "ProtectControlGroups=yes\n"
+          "ProtectClock=yes\n"
+          "ProtectHostname=yes\n"
+          "RestrictAddressFamilies=AF_INET AF_INET6 AF_UNIX AF_NETLINK\n"
+          "RestrictNamespaces=yes\n"
+          "RestrictRealtime=yes\n"
+          "RestrictSUIDSGID=yes\n"
+          "LockPersonality=yes\n"
+          "MemoryDenyWriteExecute=yes\n"
+          "SystemCallArchitectures=native\n"
+          "SystemCallFilter=@system-service\n"
+          "UMask=0077\n\n"
+          "[Install]\n"
+          "WantedBy=multi-user.target\n",
+          out);
+}
+
+static bool unit_name_ok(const char *name)
+{
+    return strspn(name, "abcdefghijklmnopqrstuvwxyz0123456789-_") == strlen(name) && name[0] != '\0' &&
+           strlen(name) < 40;
+}
+
+/* Runs systemctl where systemd is in charge; elsewhere tells what to do. */
+static void systemctl(const char *arguments)
+{
+    char command[200];
+    struct stat s;
+    if (stat("/run/systemd/system", &s) != 0) {
+        printf("systemd does not run here; there: systemctl %s\n", arguments);
+        return;
+    }
+    snprintf(command, sizeof command, "systemctl %s", arguments);
+    if (system(command) != 0) cli_error("`%s` failed; run it as root", command); /* nothing in it comes from outside */
+}
+
+static int install(const char *unit, const char *name, const char *command, const char *config, bool root_given)
+{
+    char text[160];
+    FILE *f = fopen(unit, "w");
+    if (f == NULL)
+        return cli_error("%s cannot be written: %s; run it as root, or with --root FOLDER", unit, strerror(errno));
+    write_unit(f, command, config);
+    if (fclose(f) != 0) return cli_error("%s cannot be written: %s", unit, strerror(errno));
+    printf("Wrote %s.\n", unit);
+    if (root_given) return EXIT_OK;
+    systemctl("daemon-reload");
+    snprintf(text, sizeof text, "enable --now %s.service", name);
+    systemctl(text);
+    printf("Its log: journalctl -u %s\n", name);
+    return EXIT_OK;
+}
+
+static int remove_unit(const char *unit, const char *name, bool root_given)
+{
+    char text[160];
+    if (access(unit, F_OK) != 0) return cli_error("%s is not there: nothing to remove", unit);
+    snprintf(text, sizeof text, "disable --now %s.service", name);
+    if (!root_given) systemctl(text);
+    if (remove(unit) != 0) return cli_error("%s cannot be removed: %s; run it as root", unit, strerror(errno));
+    printf("Removed %s.\n", unit);
+    if (!root_given) systemctl("daemon-reload");
+    return EXIT_OK;
+}
+
+static int print_file(const char *path)
+{
+    FILE *f = fopen(path, "r");
+    char line[512];
+    if (f == NULL) return cli_error("%s is not there; `bambino service install CONFIG` writes it", path);
+    printf("# %s\n", path);
+    while (fgets(line, sizeof line, f) != NULL) fputs(line, stdout);
+    fclose(f);
+    return EXIT_OK;
+}
+
+/* The configuration must be good before it is made to start by itself. */
+static bool judge(const char *config)
+{
+    cli_config *c = calloc(1, sizeof *c);
+    bool good = c != NULL && cli_config_read(config, c);
+    free(c);
+    return good;
+}
+
+int cli_service(int argc, const char **argv)
+{
+    char *root = NULL, *name = NULL;
+    const struct poptOption options[] = { { "name", '\0', POPT_ARG_STRING, &name, 0, "of the unit; else bambino",
+                                            "NAME" },
+                                          { "root", '\0', POPT_ARG_STRING, &root, 0,
+                                            "write below this folder, for an image; nothing is started", "FOLDER" },
+                                          POPT_AUTOHELP POPT_TABLEEND };
+    const char *rest[2] = { NULL, NULL };
+    char self[PATH_MAX], config[PATH_MAX], unit[PATH_MAX];
+    bool help = false;
+    if (!cli_options(argc, argv, options, "service write|install|remove|show [CONFIG]", rest, 2, &help))
+        return help ? EXIT_OK : EXIT_USAGE;
+    static const char *const verbs[] = { "write", "install", "remove", "show" };
+    const char *verb = rest[0] != NULL ? rest[0] : "", *called = name != NULL ? name : "bambino";
+    bool needs = strcmp(verb, "write") == 0 || strcmp(verb, "install") == 0;
+    ssize_t n = readlink("/proc/self/exe", self, sizeof self - 1);
+    self[n > 0 ? n : 0] = '\0';
+    snprintf(unit, sizeof unit, "%s" UNIT_FOLDER "/%s.service", root != NULL ? root : "", called);
+    int status = EXIT_USAGE;
+    if (!unit_name_ok(called)) {
+        cli_error("--name %s: use a-z 0-9 - _", called);
+    } else if (needs && rest[1] == NULL) {
+        cli_error("service %s needs the configuration to start: bambino service %s my.ini", verb, verb);
+    } else if (needs && realpath(rest[1], config) == NULL) {
+        cli_error("%s: the configuration cannot be read; check the path", rest[1]);
+    } else if (needs && !judge(config)) {
+        status = EXIT_USAGE; /* told */
+    } else if (strcmp(verb, "write") == 0) {
+        write_unit(stdout, self, config);
+        status = EXIT_OK;
+    } else if (strcmp(verb, "install") == 0) {
+        status = install(unit, called, self, config, root != NULL);
+    } else if (strcmp(verb, "remove") == 0) {
+        status = remove_unit(unit, called, root != NULL);
+    } else if (strcmp(verb, "show") == 0) {
+        status = print_file(unit);
+    } else {
+        const char *near = cli_nearest(verb, verbs, 4);
+        cli_error("service %s: use write, install, remove or show%s%s%s", verb, near != NULL ? "; did you mean " : "",
+                  near != NULL ? near : "", near != NULL ? "?" : "");
+    }
+    free(root);
+    free(name);
+    return status;
+}

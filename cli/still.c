@@ -1,0 +1,60 @@
+/* Stills from a camera that nobody uses: found, set up, settled. */
+#include <string.h>
+
+#include "cli.h"
+
+#define STILL_WAIT_US 5000000u
+#define STILL_SETTLE 2 /* pictures that a sensor needs to adjust itself to the light */
+
+bmb_err cli_fetch_still(cli_device *d, size_t camera, const bmb_mode *mode, bmb_camera_frame *out)
+{
+    const bmb_cameras *cameras = &d->port.cameras;
+    bmb_mode effective;
+    bmb_err err = cameras->start(cameras->ctx, camera, mode, &effective);
+    if (err != BMB_OK) return err;
+    uint64_t end = d->port.now_us(d->port.ctx) + STILL_WAIT_US;
+    for (int settled = 0;;) {
+        err = cameras->take(cameras->ctx, camera, out);
+        if (err == BMB_OK && settled++ >= STILL_SETTLE) return BMB_OK;
+        if (err == BMB_OK) cameras->release(cameras->ctx, camera, out->cookie);
+        if (err == BMB_OK || err == BMB_AGAIN) {
+            if (d->port.now_us(d->port.ctx) >= end) err = BMB_TIMED_OUT;
+        }
+        if (err != BMB_OK && err != BMB_AGAIN) {
+            cameras->stop(cameras->ctx, camera);
+            return err;
+        }
+        bmb_ready none[4];
+        if (err == BMB_AGAIN) d->port.wait(d->port.ctx, end);
+        (void)d->port.net.ready(d->port.ctx, none, 4); /* takes the wake */
+    }
+}
+
+bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_camera_info *info)
+{
+    size_t count = d->port.cameras.count(d->port.cameras.ctx);
+    char list[512] = "";
+    for (size_t i = 0; i < count; i++) {
+        if (d->port.cameras.info(d->port.cameras.ctx, i, info) != BMB_OK) continue;
+        if (strcmp(info->name, name) == 0) {
+            *index = i;
+            return true;
+        }
+        size_t at = strlen(list);
+        snprintf(list + at, sizeof list - at, "%s%s", at > 0 ? ", " : "", info->name);
+    }
+    cli_error("there is no camera \"%s\"; attached are: %s", name, list);
+    return false;
+}
+
+void cli_apply_controls(cli_device *d, size_t index, const char *name)
+{
+    const bmb_cameras *cameras = &d->port.cameras;
+    for (size_t i = 0; i < d->file.feed_count; i++) {
+        const cli_feed *f = &d->file.feeds[i];
+        int32_t effective;
+        for (size_t c = 0; strcmp(f->camera, name) == 0 && c < BMB_CONTROL_COUNT; c++)
+            if (f->control_set[c])
+                (void)cameras->set(cameras->ctx, index, (bmb_control)c, (int32_t)f->control[c], &effective);
+    }
+}

@@ -1,0 +1,145 @@
+/* A camera's controls: from the configuration, from callers, and kept over restarts by the port's storage.
+ *
+ * A record holds what was set last and what the configuration said then. A value is restored as long as the
+ * configuration still says the same: who edits the file is obeyed.
+ */
+#include <string.h>
+
+#include "device/state.h"
+
+#define RECORD_VERSION 1u
+#define ROW 10u /* control, flags, value, the configuration's value */
+#define CONFIGURED 1u
+#define RECORD_MAX (2 + BMB_CONTROL_COUNT * ROW)
+
+static void tell(bmb_device *d, const bmb_feed *feed, bmb_level level, bmb_event_code code, bmb_err err, int64_t value,
+                 int64_t extra)
+{
+    bmb_log(d->port,
+            &(bmb_event){
+                .level = level, .code = code, .err = err, .feed = feed->config->name, .value = value, .extra = extra });
+}
+
+static const bmb_setting *configured(const bmb_feed *feed, bmb_control control)
+{
+    const bmb_setting *found = NULL; /* the last one counts */
+    for (size_t i = 0; i < feed->config->setting_count; i++)
+        if (feed->config->settings[i].control == control) found = &feed->config->settings[i];
+    return found;
+}
+
+static void record_name(const bmb_feed *feed, char *out, size_t room)
+{
+    bmb_writer w = bmb_writer_of(out, room - 1);
+    bmb_put_str(&w, "controls-");
+    bmb_put_str(&w, feed->config->camera);
+    out[bmb_written(&w)] = '\0';
+}
+
+static bool keeps(const bmb_device *d, const bmb_feed *feed)
+{
+    return feed->config->keep_controls && d->port->storage.load != NULL && d->port->storage.store != NULL;
+}
+
+typedef struct kept_row {
+    uint8_t control, flags;
+    int32_t value, config;
+} kept_row;
+
+/* Reads the record; rows of controls that are not known any more are left out. */
+static size_t load_rows(const bmb_device *d, const bmb_feed *feed, kept_row *rows)
+{
+    const bmb_storage *s = &d->port->storage;
+    char name[48];
+    uint8_t data[RECORD_MAX];
+    size_t size = 0, count = 0;
+    record_name(feed, name, sizeof name);
+    if (s->load(s->ctx, name, data, sizeof data, &size) != BMB_OK) return 0;
+    bmb_reader r = bmb_reader_of(data, size);
+    if (bmb_get_u8(&r) != RECORD_VERSION) return 0;
+    for (uint8_t n = bmb_get_u8(&r); n > 0 && !r.failed && count < BMB_CONTROL_COUNT; n--) {
+        kept_row row = { .control = bmb_get_u8(&r) };
+        row.flags = bmb_get_u8(&r);
+        row.value = (int32_t)bmb_get_u32(&r);
+        row.config = (int32_t)bmb_get_u32(&r);
+        if (!r.failed && row.control < BMB_CONTROL_COUNT) rows[count++] = row;
+    }
+    return count;
+}
+
+static void keep(bmb_device *d, const bmb_feed *feed, bmb_control control, int32_t value)
+{
+    const bmb_storage *s = &d->port->storage;
+    kept_row rows[BMB_CONTROL_COUNT + 1];
+    uint8_t data[RECORD_MAX];
+    char name[48];
+    size_t count = load_rows(d, feed, rows), at = 0;
+    while (at < count && rows[at].control != control) at++;
+    if (at == count && count < BMB_CONTROL_COUNT) count++;
+    const bmb_setting *c = configured(feed, control);
+    rows[at] = (kept_row){ .control = (uint8_t)control,
+                           .flags = c != NULL ? CONFIGURED : 0,
+                           .value = value,
+                           .config = c != NULL ? c->value : 0 };
+    bmb_writer w = bmb_writer_of(data, sizeof data);
+    bmb_put_u8(&w, RECORD_VERSION);
+    bmb_put_u8(&w, (uint8_t)count);
+    for (size_t i = 0; i < count; i++) {
+        bmb_put_u8(&w, rows[i].control);
+        bmb_put_u8(&w, rows[i].flags);
+        bmb_put_u32(&w, (uint32_t)rows[i].value);
+        bmb_put_u32(&w, (uint32_t)rows[i].config);
+    }
+    record_name(feed, name, sizeof name);
+    bmb_err err = s->store(s->ctx, name, data, bmb_written(&w));
+    if (err != BMB_OK) tell(d, feed, BMB_LEVEL_WARNING, BMB_EVENT_CONTROLS_NOT_KEPT, err, 0, 0);
+}
+
+static void restore(bmb_device *d, bmb_feed *feed)
+{
+    const bmb_cameras *cameras = &d->port->cameras;
+    kept_row rows[BMB_CONTROL_COUNT + 1];
+    int32_t effective;
+    size_t count = load_rows(d, feed, rows), restored = 0;
+    for (size_t i = 0; i < count; i++) {
+        const bmb_setting *c = configured(feed, (bmb_control)rows[i].control);
+        bool same = (rows[i].flags & CONFIGURED) != 0 ? c != NULL && c->value == rows[i].config : c == NULL;
+        if (!same) continue;
+        bmb_control control = (bmb_control)rows[i].control;
+        restored += cameras->set(cameras->ctx, feed->camera, control, rows[i].value, &effective) == BMB_OK;
+    }
+    if (restored > 0) tell(d, feed, BMB_LEVEL_INFO, BMB_EVENT_CONTROLS_RESTORED, BMB_OK, (int64_t)restored, 0);
+}
+
+void bmb_controls_apply(bmb_device *d, bmb_feed *feed)
+{
+    const bmb_cameras *cameras = &d->port->cameras;
+    if (feed->restored) return; /* a camera that is started again has its controls still, as they were last set */
+    feed->restored = true;
+    for (size_t i = 0; i < feed->config->setting_count; i++) {
+        const bmb_setting *s = &feed->config->settings[i];
+        int32_t effective = s->value;
+        bmb_err err = cameras->set(cameras->ctx, feed->camera, s->control, s->value, &effective);
+        if (err != BMB_OK)
+            tell(d, feed, BMB_LEVEL_WARNING, BMB_EVENT_CONTROL_REFUSED, err, (int64_t)s->control, s->value);
+    }
+    if (keeps(d, feed)) restore(d, feed);
+}
+
+bmb_err bmb_control_set(bmb_device *d, size_t index, bmb_control control, int32_t value, int32_t *effective)
+{
+    if (index >= d->config->feed_count) return BMB_NOT_FOUND;
+    bmb_feed *feed = &d->feeds[index];
+    const bmb_cameras *cameras = &d->port->cameras;
+    if (control == BMB_CONTROL_QUALITY && feed->governor.kbps > 0) return BMB_IN_USE; /* the bit rate decides it */
+    bmb_err err = cameras->set(cameras->ctx, feed->camera, control, value, effective);
+    if (err == BMB_OK && keeps(d, feed)) keep(d, feed, control, *effective);
+    return err;
+}
+
+bmb_err bmb_control_get(const bmb_device *d, size_t index, bmb_control control, int32_t *value)
+{
+    if (index >= d->config->feed_count) return BMB_NOT_FOUND;
+    const bmb_cameras *cameras = &d->port->cameras;
+    return cameras->get(cameras->ctx, d->feeds[index].camera, control, value);
+}
