@@ -331,6 +331,7 @@ bool cli_open(cli_device *d)
 void cli_close(cli_device *d)
 {
     waiting_port = NULL;
+    cli_light_close(d);
     bmb_close(d->device);
     bmb_board_detach(d->board);
     bmb_sim_destroy(d->sim);

@@ -234,7 +234,8 @@ static void print_memory(const cli_device *d, const cli_plan *p)
     char text[80];
     printf("\nMemory%47s\n", "bytes");
     print_bytes("the device", p->ram.device);
-    snprintf(text, sizeof text, "%zu feeds, %zu each", d->config.feed_count, p->ram.per_feed);
+    snprintf(text, sizeof text, "%zu feed%s, %zu each", d->config.feed_count, d->config.feed_count == 1 ? "" : "s",
+             p->ram.per_feed);
     print_bytes(text, p->ram.feeds);
     print_bytes("reels", p->ram.reels);
     for (size_t i = 0; i < d->config.feed_count; i++) {

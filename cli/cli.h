@@ -79,10 +79,13 @@ typedef struct cli_config {
     char pass_phrase[64]; /* from the secrets file; never printed */
     int64_t uplink_kbps, cpu_percent;
     int light_style; /* bmb_light_style */
+    char light_file[CLI_TEXT_MAX];
 } cli_config;
 
 /* Reads a file. On failure prints one message with file, line, value and remedy, and returns false. */
 bool cli_config_read(const char *path, cli_config *out);
+/* The same from an open file, which it closes; path is for messages. */
+bool cli_config_parse(FILE *file, const char *path, cli_config *out);
 /* The nearest of `count` names, for "did you mean"; NULL when none is near. */
 const char *cli_nearest(const char *text, const char *const *names, size_t count);
 /* Prints every key with its unit, range and meaning, in Markdown. */
@@ -111,7 +114,8 @@ typedef struct cli_device {
     bmb_budget budget;
     void *memory;
     bmb_device *device;
-    bool told; /* the addresses were printed */
+    int light_fd, light_lit; /* -1: none */
+    bool told;               /* the addresses were printed */
 } cli_device;
 
 /* Reads the secrets file that the configuration names. Prints a message and returns false on failure. */
@@ -159,6 +163,10 @@ bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_c
 /* Sets the controls that the configuration gives to this camera. */
 void cli_apply_controls(cli_device *d, size_t index, const char *name);
 int cli_preview(cli_device *d, const char *camera, const char *out);
+/* The status light; tend returns when it wants to look again, at the latest `next`. */
+bool cli_light_open(cli_device *d);
+uint64_t cli_light_tend(cli_device *d, uint64_t next);
+void cli_light_close(cli_device *d);
 /* Hands over the memory and opens. */
 bool cli_open(cli_device *d);
 void cli_close(cli_device *d);

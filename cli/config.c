@@ -94,6 +94,8 @@ static const key_row keys[] = {
       "file with secrets, readable by its owner only; relative to this file" },
     { SECTION_DEVICE, "status-light", KEY_CHOICE, DEVICE(light_style), 0, 0, styles, "", "states",
       "dark; patterns for each state; steady while somebody watches; or changing with every frame" },
+    { SECTION_DEVICE, "light-file", KEY_TEXT, DEVICE(light_file), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
+      "the status light: a file that takes 1 and 0, such as a lamp's brightness below /sys/class/leds" },
     { SECTION_DEVICE, "cpu-percent", KEY_INT, DEVICE(cpu_percent), 1, 100, NULL, "per cent", "80",
       "of the processor that the device may use; the budget warns beyond" },
     { SECTION_DEVICE, "log", KEY_CHOICE, DEVICE(log), 0, 0, levels, "", "info",
@@ -537,12 +539,16 @@ static void presets(cli_config *c, const char *path)
 
 bool cli_config_read(const char *path, cli_config *out)
 {
+    FILE *file = fopen(path, "r");
+    if (file != NULL) return cli_config_parse(file, path, out);
+    cli_error("%s: the configuration cannot be read; check the path, or try `bambino demo`", path);
+    return false;
+}
+
+bool cli_config_parse(FILE *file, const char *path, cli_config *out)
+{
     presets(out, path);
-    reading r = { .out = out, .file = fopen(path, "r") };
-    if (r.file == NULL) {
-        cli_error("%s: the configuration cannot be read; check the path, or try `bambino demo`", path);
-        return false;
-    }
+    reading r = { .out = out, .file = file };
     int bad_line = ini_parse_stream(next_line, &r, on_pair, &r);
     fclose(r.file);
     if (bad_line > 0 && !r.failed) {

@@ -8,8 +8,6 @@
 #ifdef BAMBINO_SHEET
 #include <jpeglib.h>
 #include <png.h>
-
-#include "sim/canvas.h"
 #endif
 
 #define QUALITIES 8
@@ -20,21 +18,45 @@ static const int32_t qualities[QUALITIES] = { 10, 25, 40, 55, 70, 80, 90, 95 };
 #define TILE_W 400
 #define TILE_H 300 /* of the picture's middle, at its own size: that is where blocks are seen */
 #define LABEL_H 40
+#define GAP 8 /* dark, between two pictures */
+#define PART_W (TILE_W - GAP)
+#define PART_H (TILE_H - GAP)
 #define SHEET_W (COLUMNS * TILE_W)
 #define SHEET_H (QUALITIES / COLUMNS * (TILE_H + LABEL_H))
 
 static uint8_t sheet[SHEET_H][SHEET_W][3];
 
-static void put_digits(size_t x, size_t y, const char *text)
+/* Seven rows of five dots, the leftmost in bit 4. */
+typedef struct glyph {
+    char c;
+    uint8_t rows[7];
+} glyph;
+static const glyph glyphs[] = {
+    { '0', { 14, 17, 19, 21, 25, 17, 14 } }, { '1', { 4, 12, 4, 4, 4, 4, 14 } },
+    { '2', { 14, 17, 1, 6, 8, 16, 31 } },    { '3', { 14, 17, 1, 6, 1, 17, 14 } },
+    { '4', { 2, 6, 10, 18, 31, 2, 2 } },     { '5', { 31, 16, 30, 1, 1, 17, 14 } },
+    { '6', { 6, 8, 16, 30, 17, 17, 14 } },   { '7', { 31, 1, 2, 4, 8, 8, 8 } },
+    { '8', { 14, 17, 17, 14, 17, 17, 14 } }, { '9', { 14, 17, 17, 15, 1, 2, 12 } },
+    { 'q', { 0, 0, 15, 17, 15, 1, 1 } },     { 'u', { 0, 0, 17, 17, 17, 19, 13 } },
+    { 'a', { 0, 0, 14, 1, 15, 17, 15 } },    { 'l', { 12, 4, 4, 4, 4, 4, 14 } },
+    { 'i', { 4, 0, 12, 4, 4, 4, 14 } },      { 't', { 8, 8, 28, 8, 8, 9, 6 } },
+    { 'y', { 0, 0, 17, 17, 15, 1, 14 } },    { 'K', { 17, 18, 20, 24, 20, 18, 17 } },
+    { 'B', { 30, 17, 17, 30, 17, 17, 30 } }, { '.', { 0, 0, 0, 0, 0, 12, 12 } },
+};
+#define DOT 3u /* pixels */
+
+static void put_text(size_t x, size_t y, const char *text)
 {
-    canvas c;
-    const colour ink = { 235, 128, 128 };
-    if (canvas_create(&c, TILE_W, LABEL_H) != 0) return;
-    memset(c.y, 30, (size_t)c.stride * c.rows);
-    canvas_digits(&c, 20, -canvas_height(&c) + 30, 100, text, ink);
-    for (size_t row = 0; row < LABEL_H; row++)
-        for (size_t i = 0; i < TILE_W; i++) memset(sheet[y + row][x + i], c.y[row * c.stride + i], 3);
-    canvas_destroy(&c);
+    for (; *text != '\0'; text++, x += 6 * DOT) {
+        for (size_t g = 0; g < sizeof glyphs / sizeof glyphs[0]; g++) {
+            if (glyphs[g].c != *text) continue;
+            for (size_t i = 0; i < 7u * DOT * 5u * DOT; i++) {
+                size_t row = i / (5u * DOT), column = i % (5u * DOT);
+                if ((glyphs[g].rows[row / DOT] >> (4 - column / DOT) & 1) != 0)
+                    memset(sheet[y + row][x + column], 235, 3);
+            }
+        }
+    }
 }
 
 /* The middle of the picture, decoded into the sheet. */
@@ -49,13 +71,13 @@ static bool put_picture(size_t x, size_t y, const uint8_t *jpeg, size_t size)
     lib.out_color_space = JCS_RGB;
     jpeg_start_decompress(&lib);
     uint8_t *line = malloc((size_t)lib.output_width * 3);
-    size_t from_x = lib.output_width > TILE_W ? (lib.output_width - TILE_W) / 2 : 0;
-    size_t from_y = lib.output_height > TILE_H ? (lib.output_height - TILE_H) / 2 : 0;
-    size_t width = lib.output_width < TILE_W ? lib.output_width : TILE_W;
+    size_t from_x = lib.output_width > PART_W ? (lib.output_width - PART_W) / 2 : 0;
+    size_t from_y = lib.output_height > PART_H ? (lib.output_height - PART_H) / 2 : 0;
+    size_t width = lib.output_width < PART_W ? lib.output_width : PART_W;
     while (line != NULL && lib.output_scanline < lib.output_height) {
         size_t row = lib.output_scanline;
         jpeg_read_scanlines(&lib, &line, 1);
-        if (row >= from_y && row < from_y + TILE_H) memcpy(sheet[y + row - from_y][x], line + from_x * 3, width * 3);
+        if (row >= from_y && row < from_y + PART_H) memcpy(sheet[y + row - from_y][x], line + from_x * 3, width * 3);
     }
     bool good = line != NULL;
     free(line);
@@ -82,8 +104,8 @@ static bmb_err one(cli_device *d, size_t index, const bmb_mode *mode, size_t n, 
 #ifdef BAMBINO_SHEET
     char label[32];
     size_t x = n % COLUMNS * TILE_W, y = n / COLUMNS * (TILE_H + LABEL_H);
-    snprintf(label, sizeof label, "%d - %zu", effective, (frame.size + 512) / 1024);
-    if (put_picture(x, y, frame.data, frame.size)) put_digits(x, y + TILE_H, label);
+    snprintf(label, sizeof label, "quality %d  %.1f KiB", effective, (double)frame.size / 1024.0);
+    if (put_picture(x, y, frame.data, frame.size)) put_text(x + 8, y + TILE_H - GAP + (LABEL_H - 7 * DOT) / 2, label);
 #endif
     cameras->release(cameras->ctx, index, frame.cookie);
     cameras->stop(cameras->ctx, index);

@@ -144,7 +144,7 @@ void cli_serve(cli_device *d, double seconds)
         uint64_t next = bmb_step(d->device);
         cli_write_descriptions(d);
         if (d->board != NULL) next = tend_board(d, next);
-        next = show_life(d, &life, next);
+        next = cli_light_tend(d, show_life(d, &life, next));
         if (d->port.now_us(d->port.ctx) >= end) break;
         d->port.wait(d->port.ctx, next < end ? next : end);
     }
@@ -207,7 +207,7 @@ static bool start(cli_device *d)
 {
     if (d->board != NULL) (void)bmb_board_boot(d->board);
     cli_plan_warn(d);
-    return cli_open(d);
+    return cli_light_open(d) && cli_open(d);
 }
 
 static int run(const char *path, const run_options *options, bool demo)

@@ -113,6 +113,7 @@ static int run(const char *config, const char *feed, const char *to, const send_
     if (d == NULL) return cli_error("there is not enough memory");
     int status = EXIT_FAILED;
     bmb_push_config parsed;
+    d->light_fd = -1;
     if (!cli_config_read(config, &d->file) || !keep_feed(&d->file, feed) || !set_push(&d->file, to, o)) {
         status = EXIT_USAGE;
     } else if (bmb_linux_destination(to, &parsed.tcp, &parsed.to) != BMB_DESTINATION_FINE) {

@@ -48,6 +48,7 @@ typedef enum bmb_event_code {
     BMB_EVENT_PUSH_LOST,    /* feed, peer; the listener went away; value: ms until the next try; extra: frames sent */
     BMB_EVENT_PUSH_UNREAD,  /* feed, peer; value: ms for which nothing was read; extra: ms until the next try */
     BMB_EVENT_PUSH_HEARD,   /* feed, peer; UDP: the destination does not refuse any more */
+    BMB_EVENT_STILL_GAP,    /* feed; a still of another size was taken; value: ms for which the stream had no frame */
     BMB_EVENT_FEED_REMOVED, /* feed */
     BMB_EVENT_CONTROLS_RESTORED, /* feed; value: how many were restored from the port's storage */
     BMB_EVENT_CONTROLS_NOT_KEPT, /* feed, err; the port's storage failed */

@@ -316,6 +316,7 @@ static void say_camera(bmb_board_run *run)
     }
     bmb_board_say(run, "camera: wiring \"%s\" (%s); sensor %s answers, identity 0x%04X", b->wiring, b->pins,
                   b->sensor.model, (unsigned)b->sensor.identity);
+    if (bmb_board_has(run, BMB_BOARD_HANGING_CAMERA)) say_fault(run, BMB_BOARD_HANGING_CAMERA);
 }
 
 static bool say_network(bmb_board_run *run)

@@ -214,6 +214,10 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
                       feed, peer, (double)e->value / 1000.0, (double)e->extra / 1000.0);
     case BMB_EVENT_PUSH_HEARD:
         return format(out, room, "feed \"%s\": %s refuses no more, somebody listens there now", feed, peer);
+    case BMB_EVENT_STILL_GAP:
+        return format(out, room,
+                      "feed \"%s\": a still of another size was taken, the stream had no frame for %" PRId64 " ms",
+                      feed, e->value);
     case BMB_EVENT_FEED_REMOVED:
         return format(out, room, "feed \"%s\" is out of service", feed);
     case BMB_EVENT_CONTROLS_RESTORED:

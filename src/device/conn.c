@@ -282,6 +282,7 @@ bmb_err bmb_feed_remove(bmb_device *d, size_t index)
     if (feed->camera_state == BMB_CAMERA_STARTING || feed->camera_state == BMB_CAMERA_RUNNING)
         d->port->cameras.stop(d->port->cameras.ctx, feed->camera);
     feed->camera_state = BMB_CAMERA_OFF;
+    feed->still.taking = false;
     feed->gap_us = 0;
     bmb_reel_clear(&feed->reel);
     bmb_viewer_event(d, feed, NULL, BMB_LEVEL_INFO, BMB_EVENT_FEED_REMOVED, 0, 0);

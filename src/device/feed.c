@@ -119,6 +119,11 @@ static int64_t wall_of(const bmb_device *d, uint64_t capture_us)
 
 static void heard(bmb_device *d, bmb_feed *feed)
 {
+    if (feed->still.gap) {
+        feed->still.gap = false;
+        tell(d, feed, BMB_LEVEL_INFO, BMB_EVENT_STILL_GAP, BMB_OK, (int64_t)((d->now - feed->still.since_us) / 1000),
+             0);
+    }
     feed->heard_us = d->now;
     if (feed->camera_state == BMB_CAMERA_RUNNING) return;
     feed->camera_state = BMB_CAMERA_RUNNING;
@@ -247,6 +252,11 @@ static bool ingest(bmb_device *d, bmb_feed *feed, const bmb_camera_frame *in)
 
 void bmb_feed_take(bmb_device *d, bmb_feed *feed)
 {
+    if (feed->still.taking) {
+        feed->heard_us = d->now;
+        bmb_still_take(d, feed);
+        return;
+    }
     const bmb_cameras *cameras = &d->port->cameras;
     if (feed->camera_state != BMB_CAMERA_STARTING && feed->camera_state != BMB_CAMERA_RUNNING) return;
     for (unsigned i = 0; i < BMB_SLOTS_LEAST; i++) {

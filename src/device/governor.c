@@ -2,8 +2,9 @@
 
 #include <string.h>
 
-#define BUCKET_US 200000u    /* of the rate: what it may hold */
-#define CREDIT_US 100000u    /* of the rate: what an easier scene may save up */
+#define BUCKET_US 120000u /* of the rate: what it may hold */
+#define CREDIT_US 160000u /* of the rate: what an easier scene may save up */
+#define FEW_US 300000u
 #define REPAY_FRAMES 6       /* a debt is paid back over so many frames */
 #define TOLERANCE 30u        /* thousandths: below, quality stays, so that pictures do not flicker */
 #define SKIPPING_US 2000000u /* so long after a frame was left out the state says so */
@@ -45,7 +46,8 @@ static void leak(bmb_governor *g, uint64_t now_us)
     uint64_t us = now_us > g->leaked_us ? now_us - g->leaked_us : 0;
     g->leaked_us += us;
     g->debt -= bytes_in(g, us < 10000000 ? us : 10000000);
-    int64_t most = bytes_in(g, CREDIT_US);
+    /* A feed of few frames pays for each of them beforehand. */
+    int64_t most = bytes_in(g, g->interval_us > FEW_US ? g->interval_us : CREDIT_US);
     if (g->debt < -most) g->debt = -most;
 }
 
@@ -95,11 +97,11 @@ static void steer(bmb_governor *g, uint64_t now_us)
 
 bool bmb_governor_take(bmb_governor *g, uint32_t size, uint64_t capture_us, uint64_t now_us, uint8_t *quality)
 {
-    int64_t frame_and_half = bytes_in(g, g->interval_us) * 3 / 2, bucket = bytes_in(g, BUCKET_US);
+    int64_t share = bytes_in(g, g->interval_us), bucket = bytes_in(g, BUCKET_US);
     leak(g, now_us);
     g->detail = (uint32_t)((uint64_t)size * 1000 / bmb_quality_size(quality_at(g, capture_us)));
-    /* With nothing owed any frame goes: one that is larger than the bucket would never go otherwise. */
-    bool fits = g->debt <= 0 || g->debt + size <= (frame_and_half > bucket ? frame_and_half : bucket);
+    /* With next to nothing owed any frame goes: one that is larger than the bucket would never go otherwise. */
+    bool fits = g->debt <= share / 4 || g->debt + size <= bucket;
     if (fits) {
         g->debt += size;
     } else {

@@ -1,9 +1,9 @@
 /* Keeps a JPEG feed at a bit rate: steers the encoder's quality, and leaves frames out where quality alone is not
  * enough.
  *
- * A leaky bucket holds what was sent beyond the rate. It never holds more than a fifth of a second (or a frame and a
- * half), so that over any five seconds the rate is kept within 5 %, whatever the scene does. Quality follows from the
- * size that the next frame may have and from the size that the last one had at its own quality.
+ * A leaky bucket holds what was sent beyond the rate. It never holds more than an eighth of a second, so that over any
+ * five seconds the rate is kept within 5 %, whatever the scene does. Quality follows from the size that the next frame
+ * may have and from the size that the last one had at its own quality.
  */
 #ifndef BMB_DEVICE_GOVERNOR_H
 #define BMB_DEVICE_GOVERNOR_H

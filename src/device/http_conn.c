@@ -12,7 +12,14 @@ static void open_conversation(bmb_device *d, bmb_conn *c)
 }
 
 static void put_status(bmb_device *d, bmb_conn *c);
+static void viewer_left(bmb_device *d, bmb_conn *c);
 static void flush(bmb_device *d, bmb_conn *c);
+
+static void closed(bmb_device *d, bmb_conn *c)
+{
+    bmb_still_done(d, c);
+    viewer_left(d, c);
+}
 
 static void viewer_left(bmb_device *d, bmb_conn *c)
 {
@@ -123,6 +130,38 @@ static void answer_sdp(bmb_device *d, bmb_conn *c, bmb_feed *feed, bool head_onl
     send_answer(d, c, &w, BMB_CONN_ANSWERING);
 }
 
+static void answer_own_still(bmb_device *d, bmb_conn *c, const bmb_route *route, bool head_only)
+{
+    bmb_feed *feed = &d->feeds[route->feed];
+    if (route->width == feed->mode.width && route->height == feed->mode.height) {
+        const bmb_route plain = { .feed = route->feed, .format = bmb_format_still() };
+        answer_feed(d, c, &plain, head_only);
+        return;
+    }
+    bmb_err err =
+        feed->removed || head_only ? BMB_UNSUPPORTED : bmb_still_begin(d, feed, c, route->width, route->height);
+    if (err != BMB_OK) {
+        refuse(d, c, err == BMB_UNSUPPORTED ? 404 : 409);
+        return;
+    }
+    c->state = BMB_CONN_WAITING;
+    c->since_us = d->now;
+}
+
+void bmb_http_answer_still(bmb_device *d, bmb_conn *c, const uint8_t *data, size_t size)
+{
+    if (size == 0) {
+        refuse(d, c, 503);
+        return;
+    }
+    bmb_writer w = answer(d, c);
+    c->keep_alive = false; /* so that its end gives the picture back */
+    bmb_http_head(&w, 200, "image/jpeg", size, false, c->old);
+    c->body = data;
+    c->body_left = size;
+    send_answer(d, c, &w, BMB_CONN_ANSWERING);
+}
+
 static void act(bmb_device *d, bmb_conn *c)
 {
     bool head_only = c->http.complete && c->http.method == BMB_HTTP_HEAD;
@@ -139,6 +178,9 @@ static void act(bmb_device *d, bmb_conn *c)
         break;
     case BMB_ROUTE_FEED:
         answer_feed(d, c, &route, head_only);
+        break;
+    case BMB_ROUTE_STILL:
+        answer_own_still(d, c, &route, head_only);
         break;
     case BMB_ROUTE_SDP:
         answer_sdp(d, c, &d->feeds[route.feed], head_only);
@@ -267,6 +309,7 @@ static void flush(bmb_device *d, bmb_conn *c)
             viewer_left(d, c);
         }
         if (!c->keep_alive) {
+            bmb_still_done(d, c);
             bmb_conn_drain(d, c);
             return;
         }
@@ -300,6 +343,7 @@ static void sweep_watching(bmb_device *d, bmb_conn *c)
 static void sweep(bmb_device *d, bmb_conn *c)
 {
     const bmb_config *config = d->config;
+    if (c->state == BMB_CONN_WAITING) return; /* the still has its own bound */
     if (c->state == BMB_CONN_READING && !c->http.begun) {
         if (bmb_conn_older_than(d, c->since_us, (uint64_t)config->idle_ms * 1000)) bmb_conn_close(d, c);
     } else if (c->state == BMB_CONN_READING) {
@@ -333,7 +377,7 @@ const bmb_conversation bmb_http_conversation = { .open = open_conversation,
                                                  .receive = receive,
                                                  .flush = flush,
                                                  .sweep = sweep,
-                                                 .closed = viewer_left,
+                                                 .closed = closed,
                                                  .idle = idle,
                                                  .viewer = viewer,
                                                  .feed_removed = feed_removed };

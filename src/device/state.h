@@ -94,6 +94,18 @@ typedef struct bmb_group {
     bmb_viewer viewer;
 } bmb_group;
 
+/* A still of another size, taken while the feed streams. */
+typedef struct bmb_still {
+    bool active; /* a connection waits for it, or is being sent it */
+    bool taking; /* the camera is in the still's mode */
+    bool held;   /* the picture is in the driver's buffer, under this cookie */
+    bool gap;    /* the gap that it made is to be told */
+    uint8_t settled;
+    uint16_t conn; /* index plus 1; 0: nobody */
+    uintptr_t cookie;
+    uint64_t since_us;
+} bmb_still;
+
 struct bmb_feed {
     const bmb_feed_config *config;
     size_t camera;
@@ -118,6 +130,7 @@ struct bmb_feed {
     bool key_wanted; /* a key frame is to be asked for as soon as the pause allows */
     uint64_t key_us; /* when one was last asked for */
     bmb_governor governor;
+    bmb_still still;
     bool restored; /* saved controls were looked for */
     bmb_h264_sets sets;
     bmb_sps sps;
@@ -172,7 +185,8 @@ typedef enum bmb_conn_state {
     BMB_CONN_FREE = 0,
     BMB_CONN_DIALLING,  /* a push waits for its connection */
     BMB_CONN_READING,   /* waits for a request; an RTSP connection also carries interleaved frames in this state */
-    BMB_CONN_WAITING,   /* RTSP: a description is due as soon as the feed's first frame is there */
+    BMB_CONN_WAITING,   /* HTTP: for a still of its own; RTSP: a description is due as soon as the feed's first frame is
+                           there */
     BMB_CONN_ANSWERING, /* tx, then body, then further pieces of the status */
     BMB_CONN_WATCHING,  /* tx, then the viewer's frames */
     BMB_CONN_DRAINING   /* everything is said; reads on a while so that the peer gets it */
@@ -271,6 +285,15 @@ void bmb_feed_take(bmb_device *d, bmb_feed *feed);
 uint64_t bmb_feed_tend(bmb_device *d, bmb_feed *feed);
 /* Asks the camera for a key frame, now or as soon as the pause since the last request is over. */
 void bmb_feed_want_key(bmb_device *d, bmb_feed *feed);
+
+/* still.c: BMB_IN_USE: another one is being taken, or the camera does not run; BMB_UNSUPPORTED: no such size */
+bmb_err bmb_still_begin(bmb_device *d, bmb_feed *feed, const bmb_conn *c, uint16_t width, uint16_t height);
+void bmb_still_take(bmb_device *d, bmb_feed *feed);
+void bmb_still_fail(bmb_device *d, bmb_feed *feed);
+/* The connection has its picture, or goes. */
+void bmb_still_done(bmb_device *d, const bmb_conn *c);
+/* http_conn.c: size 0: there is none after all */
+void bmb_http_answer_still(bmb_device *d, bmb_conn *c, const uint8_t *data, size_t size);
 
 /* controls.c: settings of cameras, and what is kept of them */
 void bmb_controls_apply(bmb_device *d, bmb_feed *feed);

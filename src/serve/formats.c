@@ -11,6 +11,11 @@ const bmb_format bmb_formats[] = {
 };
 const size_t bmb_format_count = sizeof bmb_formats / sizeof bmb_formats[0];
 
+const bmb_format *bmb_format_still(void)
+{
+    return &bmb_formats[1];
+}
+
 typedef struct stream_row {
     bmb_stream_format format;
     bmb_codec codec;

@@ -16,6 +16,7 @@ typedef struct bmb_format {
 
 extern const bmb_format bmb_formats[];
 extern const size_t bmb_format_count;
+const bmb_format *bmb_format_still(void); /* the row of single JPEG images */
 
 /* How a plain connection or a UDP destination gets a feed of this codec; NULL: the format does not exist for it. */
 const bmb_framer *bmb_stream_framer(bmb_stream_format format, bmb_codec codec, bool tcp);

@@ -14,6 +14,7 @@ static const status_row statuses[] = {
     { 404, "Not Found", "" },
     { 405, "Method Not Allowed", "Allow: GET, HEAD\r\n" },
     { 408, "Request Timeout", "" },
+    { 409, "Conflict", "Retry-After: 5\r\n" },
     { 413, "Content Too Large", "" },
     { 414, "URI Too Long", "" },
     { 431, "Request Header Fields Too Large", "" },
@@ -46,6 +47,31 @@ static bool find_feed(const bmb_config *config, const char *path, size_t size, c
     return false;
 }
 
+/* "/NAME-WIDTHxHEIGHT.jpg" */
+static bool find_still(const bmb_config *config, const char *path, size_t size, bmb_route *out)
+{
+    uint32_t width, height;
+    size_t end = size, cross = 0, dash = 0;
+    if (size < 10 || memcmp(path + size - 4, ".jpg", 4) != 0) return false;
+    end -= 4;
+    for (size_t i = 1; i < end; i++) {
+        if (path[i] == 'x') cross = i;
+        if (path[i] == '-') dash = i;
+    }
+    if (dash < 2 || cross <= dash || !bmb_read_dec(path + dash + 1, cross - dash - 1, 8192, &width) ||
+        !bmb_read_dec(path + cross + 1, end - cross - 1, 8192, &height))
+        return false;
+    for (size_t i = 0; i < config->feed_count; i++) {
+        if (!bmb_same(path + 1, dash - 1, config->feeds[i].name) || config->feeds[i].mode.codec != BMB_CODEC_JPEG)
+            continue;
+        *out = (bmb_route){
+            .kind = BMB_ROUTE_STILL, .feed = (uint16_t)i, .width = (uint16_t)width, .height = (uint16_t)height
+        };
+        return true;
+    }
+    return false;
+}
+
 bmb_route bmb_http_route(const bmb_config *config, const bmb_http_parse *request)
 {
     if (request->error != 0) return error_route(request->error);
@@ -65,6 +91,8 @@ bmb_route bmb_http_route(const bmb_config *config, const bmb_http_parse *request
         if (find_feed(config, path, size, format->extension, &feed) && config->feeds[feed].mode.codec == format->codec)
             return (bmb_route){ .kind = BMB_ROUTE_FEED, .feed = feed, .format = format };
     }
+    bmb_route still;
+    if (find_still(config, path, size, &still)) return still;
     if (find_feed(config, path, size, ".sdp", &feed) && config->feeds[feed].multicast.group.family != 0)
         return (bmb_route){ .kind = BMB_ROUTE_SDP, .feed = feed };
     return error_route(404);

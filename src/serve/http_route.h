@@ -12,6 +12,7 @@ typedef enum bmb_route_kind {
     BMB_ROUTE_ASSET,  /* asset */
     BMB_ROUTE_STATUS, /* the JSON document */
     BMB_ROUTE_FEED,   /* feed, format */
+    BMB_ROUTE_STILL,  /* feed, width, height: a picture of its own, in a size of the camera's */
     BMB_ROUTE_SDP     /* feed: description of its multicast group */
 } bmb_route_kind;
 
@@ -19,6 +20,7 @@ typedef struct bmb_route {
     bmb_route_kind kind;
     uint16_t status;
     uint16_t feed;
+    uint16_t width, height;
     const bmb_format *format;
     const bmb_asset *asset;
 } bmb_route;

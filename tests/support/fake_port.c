@@ -47,6 +47,32 @@ static void show_light(void *ctx, bmb_light light)
     self(ctx)->light = light;
 }
 
+static bool online(void *ctx)
+{
+    return !self(ctx)->offline;
+}
+
+static bmb_err load(void *ctx, const char *name, void *out, size_t room, size_t *got)
+{
+    fake_port *f = self(ctx);
+    if (strcmp(name, f->record_name) != 0) return BMB_NOT_FOUND;
+    if (f->record_size > room) return BMB_NO_ROOM;
+    memcpy(out, f->record, f->record_size);
+    *got = f->record_size;
+    return BMB_OK;
+}
+
+static bmb_err store(void *ctx, const char *name, const void *data, size_t size)
+{
+    fake_port *f = self(ctx);
+    if (f->store_err != BMB_OK) return f->store_err;
+    assert(size <= sizeof f->record);
+    strncpy(f->record_name, name, sizeof f->record_name - 1);
+    memcpy(f->record, data, size);
+    f->record_size = size;
+    return BMB_OK;
+}
+
 static bmb_sock new_sock(fake_port *f)
 {
     for (bmb_sock i = 0; i < FAKE_SOCKS; i++) {
@@ -313,7 +339,9 @@ fake_port *fake_create(void)
                           .log = log_event,
                           .wait = wait_until,
                           .wake = wake,
-                          .light = show_light };
+                          .light = show_light,
+                          .online = online,
+                          .storage = { .ctx = f, .load = load, .store = store } };
     f->port.net = (bmb_net){ .listen = listen_at,
                              .accept = accept_one,
                              .dial = dial,

@@ -64,6 +64,11 @@ typedef struct fake_port {
     bmb_event events[FAKE_EVENTS];
     size_t event_count;
     bmb_light light;
+    bool offline;
+    char record_name[48]; /* of the one record that storage holds */
+    uint8_t record[512];
+    size_t record_size;
+    bmb_err store_err;
     uint8_t random_next;
 } fake_port;
 
