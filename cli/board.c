@@ -118,6 +118,13 @@ static bool add_faults(cli_device *d, const char *text)
     return true;
 }
 
+static void print_line(void *ctx, const char *line)
+{
+    (void)ctx;
+    puts(line);
+    fflush(stdout);
+}
+
 bool cli_board_attach(cli_device *d)
 {
     if (!d->has_board) return true;
@@ -125,7 +132,7 @@ bool cli_board_attach(cli_device *d)
     const bmb_board_options options = { .network = f->network[0] != '\0' ? f->network : NULL,
                                         .pass_phrase = f->pass_phrase[0] != '\0' ? f->pass_phrase : NULL,
                                         .wiring = f->wiring[0] != '\0' ? f->wiring : NULL,
-                                        .console = d->console_off ? NULL : stdout };
+                                        .console = d->console_off ? NULL : print_line };
     if (bmb_board_attach(&d->board_data, &options, &d->port, d->sim, &d->board) != BMB_OK) {
         cli_error("there is not enough memory for the board");
         return false;

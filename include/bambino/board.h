@@ -4,8 +4,6 @@
 #ifndef BAMBINO_BOARD_H
 #define BAMBINO_BOARD_H
 
-#include <stdio.h>
-
 #include "bambino/sim.h"
 
 #ifdef __cplusplus
@@ -67,9 +65,10 @@ bmb_err bmb_board_load(const char *path, bmb_board *out, char *why, size_t room)
 typedef struct bmb_board_run bmb_board_run;
 
 typedef struct bmb_board_options {
-    const char *network, *pass_phrase; /* as configured; NULL: not set */
-    const char *wiring;                /* as configured; NULL: the board's own */
-    FILE *console;                     /* NULL: none */
+    const char *network, *pass_phrase;            /* as configured; NULL: not set */
+    const char *wiring;                           /* as configured; NULL: the board's own */
+    void (*console)(void *ctx, const char *line); /* gets each line of the console; NULL: none */
+    void *console_ctx;
 } bmb_board_options;
 
 /* Wraps the port in place, whose cameras must be attached already (sim). Everything named must stay until detached. */

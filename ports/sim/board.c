@@ -4,6 +4,7 @@
 #include "bambino/light.h"
 
 #include <stdarg.h>
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <time.h>
@@ -64,12 +65,12 @@ void bmb_board_say(bmb_board_run *run, const char *format, ...)
 {
     va_list args;
     if (run->options.console == NULL) return;
-    fprintf(run->options.console, "[%8.3f] ", (double)(now_us(run) - run->start_us) / 1e6);
+    char line[400];
+    int n = snprintf(line, sizeof line, "[%8.3f] ", (double)(now_us(run) - run->start_us) / 1e6);
     va_start(args, format);
-    vfprintf(run->options.console, format, args);
+    vsnprintf(line + n, sizeof line - (size_t)n, format, args);
     va_end(args);
-    fputc('\n', run->options.console);
-    fflush(run->options.console);
+    run->options.console(run->options.console_ctx, line);
 }
 
 static bool holds(const failing *f, uint64_t at)

@@ -1,6 +1,7 @@
 /* Board descriptions: INI files, read with inih. One table says which keys there are. */
 #include <ini.h>
 #include <stdarg.h>
+#include <stdio.h>
 #include <stddef.h>
 #include <stdlib.h>
 #include <string.h>
