@@ -216,10 +216,10 @@ static const char *grouped(size_t value, char *out, size_t room)
     return out;
 }
 
-static void print_bytes(const char *what, size_t bytes)
+static void print_amount(const char *what, size_t amount)
 {
     char text[32];
-    printf("  %-34s %14s\n", what, grouped(bytes, text, sizeof text));
+    printf("  %-34s %14s\n", what, grouped(amount, text, sizeof text));
 }
 
 static void print_verdict(const char *what, double need, double have, const char *unit, bool ok)
@@ -232,39 +232,41 @@ static void print_verdict(const char *what, double need, double have, const char
 static void print_memory(const cli_device *d, const cli_plan *p)
 {
     char text[80];
-    printf("\nMemory%47s\n", "bytes");
-    print_bytes("the device", p->ram.device);
+    printf("\nMemory%45s\n", "bytes");
+    print_amount("the device", p->ram.device);
     snprintf(text, sizeof text, "%zu feed%s, %zu each", d->config.feed_count, d->config.feed_count == 1 ? "" : "s",
              p->ram.per_feed);
-    print_bytes(text, p->ram.feeds);
-    print_bytes("reels", p->ram.reels);
+    print_amount(text, p->ram.feeds);
+    print_amount("reels", p->ram.reels);
     for (size_t i = 0; i < d->config.feed_count; i++) {
         snprintf(text, sizeof text, "%s: reel %u, frame-max %u", d->feeds[i].name, d->feeds[i].reel_bytes,
                  d->feeds[i].frame_max);
         printf("    %s\n", text);
     }
     snprintf(text, sizeof text, "%u viewers and %u spare", d->config.viewers, d->config.spare);
-    print_bytes(text, p->ram.viewers);
-    if (p->ram.pushes > 0) print_bytes("pushes", p->ram.pushes);
-    print_bytes("request buffers", p->ram.request_buffers);
+    print_amount(text, p->ram.viewers);
+    if (p->ram.pushes > 0) print_amount("pushes", p->ram.pushes);
+    print_amount("request buffers", p->ram.request_buffers);
     if (p->ram_have == SIZE_MAX) {
-        print_bytes("in all", p->ram.total);
+        print_amount("in all", p->ram.total);
     } else {
         print_verdict("in all", (double)p->ram.total, (double)p->ram_have, "bytes", p->fits_ram);
     }
-    if (d->board != NULL && d->board_data.ram_external > 0)
-        printf("    the reels go into the external RAM, the rest fits the internal one\n");
+    if (d->board == NULL || d->board_data.ram_external == 0) return;
+    size_t inside = bmb_board_ram(d->board) - d->board_data.ram_external, rest = p->ram.total - p->ram.reels;
+    printf("    internal: %zu of %zu KiB without the reels, which %s\n", (rest + 1023) / 1024, inside / 1024,
+           p->ram.total <= inside ? "fit there, too" : "need the external RAM");
 }
 
 static void print_network(const cli_device *d, const cli_plan *p)
 {
     char text[80];
-    printf("\nNetwork%46s\n", "kbit/s");
+    printf("\nNetwork%44s\n", "kbit/s");
     for (size_t i = 0; i < d->config.feed_count; i++) {
         const bmb_feed_config *f = &d->feeds[i];
         snprintf(text, sizeof text, "%s, a viewer%s", f->name,
                  f->multicast.group.family != 0 ? "; its group once" : "");
-        printf("  %-34s %14.0f\n", text, cli_feed_kbps(d, f));
+        print_amount(text, (size_t)cli_feed_kbps(d, f));
     }
     if (d->config.push_count > 0) printf("  %zu pushes beside the viewers\n", d->config.push_count);
     snprintf(text, sizeof text, "%u viewers of the largest feed", d->config.viewers);
@@ -281,7 +283,7 @@ static void print_delay(const cli_device *d, const cli_plan *p)
     double interval = 1e6 / f->mode.mfps, bits = cli_feed_kbps(d, f) * 1000 / (f->mode.mfps / 1000.0);
     double link = p->net_have > 0 ? bits / p->net_have : 0, way = d->has_board ? d->board_data.link.delay_ms : 0;
     double jitter = d->has_board ? d->board_data.link.jitter_ms : 0;
-    printf("\nDelay of %s%*s\n", f->name, (int)(44 - strlen(f->name)), "ms");
+    printf("\nDelay of %s%*s\n", f->name, (int)(42 - strlen(f->name)), "ms");
     printf("  %-34s %14.0f  one frame interval\n", "exposure and encoding, up to", interval);
     printf("  %-34s %14.0f  a frame is never queued\n", "in the reel", 0.0);
     if (p->net_have > 0) {
@@ -317,7 +319,7 @@ static void print_table(cli_device *d)
     }
     print_memory(d, &p);
     print_network(d, &p);
-    printf("\nProcessor%44s\n  %-34s %14.1f  of %.0f: %s\n", "per cent", "expected, all watching", p.cpu, p.cpu_have,
+    printf("\nProcessor%42s\n  %-34s %14.1f  of %.0f: %s\n", "per cent", "expected, all watching", p.cpu, p.cpu_have,
            p.fits_cpu ? "fits" : "DOES NOT FIT");
     print_delay(d, &p);
     print_largest(d, &p, &most);

@@ -20,8 +20,10 @@ static void print_camera(const cli_device *d, size_t index, const bmb_camera_inf
         int32_t now = r->preset;
         if (r->step == 0) continue;
         (void)d->port.cameras.get(d->port.cameras.ctx, index, (bmb_control)c, &now);
-        printf("    %s %-11s %d to %d, now %d\n", any ? "        " : "controls", bmb_control_name((bmb_control)c),
-               r->least, r->most, now);
+        char steps[40] = "";
+        if (r->step > 1) snprintf(steps, sizeof steps, " in steps of %d", r->step);
+        printf("    %s %-11s %d to %d%s, now %d\n", any ? "        " : "controls", bmb_control_name((bmb_control)c),
+               r->least, r->most, steps, now);
         any = true;
     }
     if (!any) printf("    controls none\n");
@@ -64,11 +66,14 @@ int cli_cameras(int argc, const char **argv)
     int status = EXIT_USAGE;
     if (d != NULL && cli_config_read(rest[0], &d->file)) {
         status = EXIT_FAILED;
+        d->console_off = true;
         if (cli_attach(d)) {
             size_t count = d->port.cameras.count(d->port.cameras.ctx);
             for (size_t i = 0; i < count; i++) {
                 bmb_camera_info info;
-                if (d->port.cameras.info(d->port.cameras.ctx, i, &info) == BMB_OK) print_camera(d, i, &info);
+                if (d->port.cameras.info(d->port.cameras.ctx, i, &info) != BMB_OK) continue;
+                cli_apply_controls(d, i, info.name);
+                print_camera(d, i, &info);
             }
             size_t missing = print_missing(d);
             printf("%zu attached, %zu missing\n", count, missing);

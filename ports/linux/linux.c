@@ -60,7 +60,8 @@ static void log_event(void *ctx, const bmb_event *event)
     time_t t = time(NULL);
     bmb_event_text(event, text, sizeof text);
     strftime(clock, sizeof clock, "%H:%M:%S", localtime_r(&t, &tm));
-    fprintf(stderr, "%s %s: %s\n", clock, levels[event->level], text);
+    bool report = event->code == BMB_EVENT_REPORT; /* asked for by the level debug, and no bug */
+    fprintf(stderr, "%s %s: %s\n", clock, report ? "sent" : levels[event->level], text);
 }
 
 static void wait_until(void *ctx, uint64_t until_us)

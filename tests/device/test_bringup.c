@@ -239,9 +239,9 @@ static void the_budget_is_exact(void **state)
     (void)state;
     bmb_fault fault;
     bmb_device *device;
-    bmb_push_config push = { .tcp = true,
-                             .format = BMB_FORMAT_RAW,
-                             .to = { .family = 4, .ip = { 192, 0, 2, 9 }, .port = 1 } };
+    static const bmb_push_config push = { .tcp = true,
+                                          .format = BMB_FORMAT_RAW,
+                                          .to = { .family = 4, .ip = { 192, 0, 2, 9 }, .port = 1 } };
     t.config.pushes = &push;
     t.config.push_count = 1;
     t.feeds[0].kbps = 1000;
