@@ -42,6 +42,22 @@ void cli_beside(const cli_config *file, const char *name, char *out, size_t room
     }
 }
 
+/* A board has so many connectors; clips need none. */
+static bool fits_connectors(const cli_device *d)
+{
+    char list[CLI_CAMERAS_MOST * (BMB_NAME_MAX + 2)] = "";
+    size_t drawn = 0;
+    for (size_t i = 0; i < d->file.camera_count; i++) {
+        if (d->file.cameras[i].kind != BMB_SIM_DRAWN) continue;
+        size_t at = strlen(list);
+        snprintf(list + at, sizeof list - at, "%s%s", drawn++ > 0 ? ", " : "", d->file.cameras[i].name);
+    }
+    if (!d->has_board || drawn <= d->board_data.connectors) return true;
+    cli_error("the board \"%s\" takes %u camera%s at a time, the configuration has %zu: %s", d->board_data.name,
+              d->board_data.connectors, d->board_data.connectors == 1 ? "" : "s", drawn, list);
+    return false;
+}
+
 static bool attach_storage(cli_device *d)
 {
     char path[2 * CLI_TEXT_MAX + 2];
@@ -79,6 +95,7 @@ bool cli_attach(cli_device *d)
         }
         origin[count++] = i;
     }
+    if (!fits_connectors(d)) return false;
     for (;;) { /* a camera that cannot be had is left out, and the rest attached */
         bmb_err err = bmb_sim_create(specs, count, &d->port, &d->sim, &missing);
         if (err == BMB_OK) return cli_board_attach(d);

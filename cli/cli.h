@@ -160,6 +160,8 @@ double cli_feed_kbps(const cli_device *d, const bmb_feed_config *feed);
 /* Fetches a settled frame from a camera that nobody uses; the caller releases it and stops the camera. */
 bmb_err cli_fetch_still(cli_device *d, size_t camera, const bmb_mode *mode, bmb_camera_frame *out);
 bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_camera_info *info);
+/* Sets "CONTROL=VALUE,…" as given with --set; NULL: nothing. Prints a message and returns false on failure. */
+bool cli_set_controls(cli_device *d, size_t index, const bmb_camera_info *info, const char *text);
 /* Sets the controls that the configuration gives to this camera. */
 void cli_apply_controls(cli_device *d, size_t index, const char *name);
 int cli_preview(cli_device *d, const char *camera, const char *out);

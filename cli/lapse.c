@@ -271,7 +271,7 @@ static bool read_duration(const char *text, double *seconds)
     return false;
 }
 
-static bool prepare(lapse *l, const char *out, const char *size)
+static bool prepare(lapse *l, const char *out, const char *size, const char *set)
 {
     bmb_camera_info info;
     char path[PATH_MAX / 2];
@@ -311,12 +311,12 @@ static bool prepare(lapse *l, const char *out, const char *size)
     }
     l->storage = l->d->board != NULL ? l->d->board_data.storage : SIZE_MAX;
     cli_apply_controls(l->d, l->index, l->camera);
-    return look_around(l);
+    return cli_set_controls(l->d, l->index, &info, set) && look_around(l);
 }
 
 int cli_lapse(int argc, const char **argv)
 {
-    char *out = NULL, *config = NULL, *size = NULL, *every = NULL, *length = NULL, *faults = NULL;
+    char *out = NULL, *config = NULL, *size = NULL, *every = NULL, *length = NULL, *faults = NULL, *set = NULL;
     int count = 0;
     const struct poptOption options[] = {
         { "every", '\0', POPT_ARG_STRING, &every, 0, "between two pictures: 10, 0.5, 15m, 2h", "TIME" },
@@ -325,6 +325,7 @@ int cli_lapse(int argc, const char **argv)
         { "for", '\0', POPT_ARG_STRING, &length, 0, "stop after so long", "TIME" },
         { "size", '\0', POPT_ARG_STRING, &size, 0, "the camera's largest, if not given", "WIDTHxHEIGHT" },
         { "config", '\0', POPT_ARG_STRING, &config, 0, "whose cameras (the demo's, if not given)", "CONFIG" },
+        { "set", '\0', POPT_ARG_STRING, &set, 0, "controls; several with commas", "CONTROL=VALUE" },
         { "fault", '\0', POPT_ARG_STRING, &faults, 0, "of a simulated board, as for run", "NAME[@FROM[-TO]]" },
         POPT_AUTOHELP POPT_TABLEEND
     };
@@ -349,7 +350,7 @@ int cli_lapse(int argc, const char **argv)
     } else if ((l.d = calloc(1, sizeof *l.d)) != NULL && cli_config_read(config != NULL ? config : path, &l.d->file)) {
         status = EXIT_FAILED;
         l.d->faults = faults;
-        if (cli_attach(l.d) && prepare(&l, out, size)) {
+        if (cli_attach(l.d) && prepare(&l, out, size, set)) {
             cli_catch_signals(&l.d->port);
             if (seconds > 0) l.end_us = l.d->port.now_us(l.d->port.ctx) + (uint64_t)(seconds * 1e6);
             status = run(&l);
@@ -363,5 +364,6 @@ int cli_lapse(int argc, const char **argv)
     free(every);
     free(length);
     free(faults);
+    free(set);
     return status;
 }

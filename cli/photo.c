@@ -5,7 +5,7 @@
 
 #include "cli.h"
 
-static int photo(cli_device *d, const char *name, const char *out, const char *size)
+static int photo(cli_device *d, const char *name, const char *out, const char *size, const char *set)
 {
     size_t index;
     bmb_camera_info info;
@@ -22,6 +22,7 @@ static int photo(cli_device *d, const char *name, const char *out, const char *s
         mode.height = (uint16_t)h;
     }
     cli_apply_controls(d, index, name);
+    if (!cli_set_controls(d, index, &info, set)) return EXIT_USAGE;
     bmb_err err = cli_fetch_still(d, index, &mode, &frame);
     if (err == BMB_UNSUPPORTED)
         return cli_error("camera \"%s\" has no size %ux%u; `bambino cameras` lists its sizes", name, mode.width,
@@ -39,11 +40,12 @@ static int photo(cli_device *d, const char *name, const char *out, const char *s
 
 int cli_photo(int argc, const char **argv)
 {
-    char *out = NULL, *config = NULL, *size = NULL;
+    char *out = NULL, *config = NULL, *size = NULL, *set = NULL;
     const struct poptOption options[] = {
         { "out", 'o', POPT_ARG_STRING, &out, 0, "where to write the JPEG image", "FILE" },
         { "config", '\0', POPT_ARG_STRING, &config, 0, "whose cameras (the demo's, if not given)", "CONFIG" },
         { "size", '\0', POPT_ARG_STRING, &size, 0, "the camera's largest, if not given", "WIDTHxHEIGHT" },
+        { "set", '\0', POPT_ARG_STRING, &set, 0, "controls, for this picture; several with commas", "CONTROL=VALUE" },
         POPT_AUTOHELP POPT_TABLEEND
     };
     const char *rest[1] = { NULL };
@@ -60,11 +62,12 @@ int cli_photo(int argc, const char **argv)
     cli_device *d = calloc(1, sizeof *d);
     int status = EXIT_USAGE;
     if (d != NULL && cli_config_read(config != NULL ? config : path, &d->file))
-        status = cli_attach(d) ? photo(d, rest[0], out, size) : EXIT_FAILED;
+        status = cli_attach(d) ? photo(d, rest[0], out, size, set) : EXIT_FAILED;
     if (d != NULL) cli_close(d);
     free(d);
     free(out);
     free(config);
     free(size);
+    free(set);
     return status;
 }

@@ -47,6 +47,41 @@ bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_c
     return false;
 }
 
+bool cli_set_controls(cli_device *d, size_t index, const bmb_camera_info *info, const char *text)
+{
+    const bmb_cameras *cameras = &d->port.cameras;
+    const char *names[BMB_CONTROL_COUNT];
+    for (size_t c = 0; c < BMB_CONTROL_COUNT; c++) names[c] = bmb_control_name((bmb_control)c);
+    while (text != NULL && *text != '\0') {
+        char one[64], name[32];
+        size_t n = strcspn(text, ","), c = 0;
+        int32_t value, effective;
+        char extra;
+        snprintf(one, sizeof one, "%.*s", (int)n, text);
+        text += text[n] == ',' ? n + 1 : n;
+        if (sscanf(one, "%31[a-z0-9-]=%d%c", name, &value, &extra) != 2) {
+            cli_error("--set %s: CONTROL=VALUE is expected, such as brightness=20", one);
+            return false;
+        }
+        while (c < BMB_CONTROL_COUNT && strcmp(names[c], name) != 0) c++;
+        const bmb_range *r = c < BMB_CONTROL_COUNT ? &info->controls[c] : NULL;
+        if (r == NULL || r->step == 0) {
+            const char *near = cli_nearest(name, names, BMB_CONTROL_COUNT);
+            cli_error("--set %s: camera \"%s\" has no such control%s%s%s", one, info->name,
+                      near != NULL && r == NULL ? "; did you mean " : "", near != NULL && r == NULL ? near : "",
+                      near != NULL && r == NULL ? "?" : "; `bambino cameras` lists those it has");
+            return false;
+        }
+        if (cameras->set(cameras->ctx, index, (bmb_control)c, value, &effective) != BMB_OK) {
+            cli_error("--set %s: camera \"%s\" has %d to %d in steps of %d", one, info->name, r->least, r->most,
+                      r->step);
+            return false;
+        }
+        if (effective != value) printf("%s: %d was asked, %d is in force\n", name, value, effective);
+    }
+    return true;
+}
+
 void cli_apply_controls(cli_device *d, size_t index, const char *name)
 {
     const bmb_cameras *cameras = &d->port.cameras;

@@ -49,6 +49,7 @@ typedef struct bmb_board {
     uint32_t storage;                    /* bytes for settings and pictures */
     uint32_t cpu_percent; /* how fast it is, against the board of the table in docs/boards.md, per cent */
     bool status_light, lamp;
+    uint32_t connectors;         /* cameras that can be plugged in */
     char wiring[BMB_BOARD_TEXT]; /* the camera connector: name of the wiring … */
     char pins[BMB_BOARD_TEXT];   /* … and its pins, for the console */
     bool h264;                   /* has an encoder for it */

@@ -60,6 +60,11 @@ static void log_event(void *ctx, const bmb_event *event)
     time_t t = time(NULL);
     bmb_event_text(event, text, sizeof text);
     strftime(clock, sizeof clock, "%H:%M:%S", localtime_r(&t, &tm));
+    static const int priorities[] = { 3, 4, 6, 7 }; /* of syslog(3): the journal has clocks and colours of its own */
+    if (getenv("JOURNAL_STREAM") != NULL) {
+        fprintf(stderr, "<%d>%s\n", priorities[event->level], text);
+        return;
+    }
     bool report = event->code == BMB_EVENT_REPORT; /* asked for by the level debug, and no bug */
     fprintf(stderr, "%s %s: %s\n", clock, report ? "sent" : levels[event->level], text);
 }

@@ -27,6 +27,7 @@ static const row rows[] = {
     { "board", "speed-percent", MEMBER(NUMBER, cpu_percent) },
     { "board", "status-light", MEMBER(FLAG, status_light) },
     { "board", "lamp", MEMBER(FLAG, lamp) },
+    { "board", "connectors", MEMBER(NUMBER, connectors) },
     { "board", "h264", MEMBER(FLAG, h264) },
     { "wiring", "name", MEMBER(TEXT, wiring) },
     { "wiring", "pins", MEMBER(TEXT, pins) },
@@ -84,7 +85,7 @@ static int add_mode(reading *r, const char *value)
     unsigned w, h;
     double rate;
     char extra;
-    if (sscanf(value, "%5ux%5u@%lf%c", &w, &h, &rate, &extra) != 3 || w < 16 || h < 16 || w > 2592 || h > 1944 ||
+    if (sscanf(value, "%5ux%5u@%lf%c", &w, &h, &rate, &extra) != 3 || w < 16 || h < 16 || w > 4096 || h > 3072 ||
         rate < 1 || rate > 240)
         return complain(r, "mode = %s: WIDTHxHEIGHT@RATE is expected, such as 640x480@25", value);
     if (r->mode_count == BMB_SIM_MODES) return complain(r, "more than %d modes", BMB_SIM_MODES);
@@ -157,6 +158,7 @@ bmb_err bmb_board_load(const char *path, bmb_board *out, char *why, size_t room)
     reading r = { .out = out, .why = why, .room = room };
     memset(out, 0, sizeof *out);
     out->cpu_percent = 100;
+    out->connectors = 1;
     int line = ini_parse(path, on_pair, &r);
     if (line < 0) {
         snprintf(why, room, "the board description cannot be read");

@@ -265,7 +265,7 @@ static bool mode_is_possible(const camera *cam, const bmb_mode *m)
 {
     if (cam->spec.kind == BMB_SIM_CLIP)
         return m->codec == cam->clip.codec && m->width == cam->clip.width && m->height == cam->clip.height;
-    return m->codec == cam->spec.codec && m->width >= 128 && m->height >= 96 && m->width <= 2592 && m->height <= 1944 &&
+    return m->codec == cam->spec.codec && m->width >= 128 && m->height >= 96 && m->width <= 4096 && m->height <= 3072 &&
            m->width % 2 == 0 && m->height % 2 == 0 && m->mfps >= 1000 && m->mfps <= 60000 && sensor_has(cam, m);
 }
 

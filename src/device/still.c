@@ -4,8 +4,9 @@
  */
 #include "device/state.h"
 
-#define STILL_SETTLE 2u        /* pictures that a sensor needs to adjust itself */
-#define STILL_MOST_US 4000000u /* a camera that gives none by then is started again for its stream */
+#define STILL_SETTLE 2u         /* pictures that a sensor needs to adjust itself */
+#define STILL_PAUSE_US 1000000u /* between two: the stream must not become a slide show */
+#define STILL_MOST_US 4000000u  /* a camera that gives none by then is started again for its stream */
 
 static void give_back(bmb_device *d, bmb_feed *feed)
 {
@@ -21,7 +22,8 @@ bmb_err bmb_still_begin(bmb_device *d, bmb_feed *feed, const bmb_conn *c, uint16
     const bmb_cameras *cameras = &d->port->cameras;
     bmb_still *s = &feed->still;
     bmb_mode effective;
-    if (s->active || feed->camera_state != BMB_CAMERA_RUNNING) return BMB_IN_USE;
+    bool soon = s->since_us != 0 && d->now < s->since_us + STILL_PAUSE_US;
+    if (s->active || soon || feed->camera_state != BMB_CAMERA_RUNNING) return BMB_IN_USE;
     bmb_camera_info info;
     bmb_mode mode = { .codec = BMB_CODEC_JPEG, .width = width, .height = height };
     if (feed->mode.codec != BMB_CODEC_JPEG || cameras->info(cameras->ctx, feed->camera, &info) != BMB_OK)

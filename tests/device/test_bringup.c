@@ -173,6 +173,10 @@ static void stills_that_cannot_be_are_refused(void **state)
     for (int i = 0; i < 4; i++) picture(large, large_size);
     assert_int_equal(t.f->cameras[0].mode.width, 640);
     assert_int_equal(t.f->cameras[0].out, 0);
+    (void)fetch(&s, "/yard-1600x1200.jpg"); /* not so soon */
+    assert_int_equal(t.f->cameras[0].mode.width, 640);
+    fake_run(t.f, t.device, 1100000);
+    picture(jpeg, jpeg_size);
     (void)fetch(&s, "/yard-1600x1200.jpg"); /* and a camera that gives none */
     fake_run(t.f, t.device, 4500000);
     assert_non_null(strstr(fake_take(t.f, s, &size), " 503 "));

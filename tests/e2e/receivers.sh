@@ -55,6 +55,9 @@ feed = station
 to = udp://239.255.7.7:5014
 interface = 192.0.2.1
 ttl = 2
+[push everybody]
+feed = station
+to = udp://192.0.2.255:5016
 [push rtp-a]
 feed = station
 to = udp://127.0.0.1:5020
@@ -76,43 +79,57 @@ P
 luma="-fps_mode passthrough -f rawvideo -pix_fmt gray -"
 quick="-v error -fflags nobuffer -probesize 200000 -analyzeduration 500000"
 gray="videoconvert ! video/x-raw,format=GRAY8 ! fdsink fd=1"
+read_strip=$2
 jobs=()
 # Whatever a decoder says goes to a file of its own; its pictures to the reader of strips.
-receive() {
+decode() {
     local name=$1 width=$2 height=$3 count=$4
     shift 4
-    (timeout 30 "$@" 2>"$here/$name.err" | "$read_strip" "$width" "$height" "$count" >"$here/$name.strip"
-     exit "${PIPESTATUS[1]}") &
-    jobs+=("$!:$name")
+    timeout 30 "$@" 2>"$here/$name.err" | "$read_strip" "$width" "$height" "$count" >"$here/$name.strip"
+    return "${PIPESTATUS[1]}"
 }
-read_strip=$2
+receive() {
+    printf '%s\n' "$@" >"$here/$1.arguments"
+    decode "$@" &
+    jobs+=("$!:$1")
+}
 # shellcheck disable=SC2086
 {
-receive ffmpeg-ts-udp 640 360 240 ffmpeg $quick -i "udp://127.0.0.1:5010" $luma
-receive gstreamer-ts-udp 640 360 240 gst-launch-1.0 -q udpsrc port=5012 buffer-size=2000000 ! tsdemux ! h264parse ! avdec_h264 ! $gray
-receive ffmpeg-ts-group 640 360 240 ffmpeg $quick -i "udp://239.255.7.7:5014?localaddr=192.0.2.1" $luma
-receive ffmpeg-ts-connected 640 360 240 ffmpeg $quick -listen 1 -i "tcp://127.0.0.1:5030" $luma
+receive ffmpeg-ts-udp 640 360 300 ffmpeg $quick -i "udp://127.0.0.1:5010" $luma
+receive gstreamer-ts-udp 640 360 300 gst-launch-1.0 -q udpsrc port=5012 buffer-size=2000000 ! tsdemux ! h264parse ! avdec_h264 ! $gray
+receive ffmpeg-ts-group 640 360 300 ffmpeg $quick -i "udp://239.255.7.7:5014?localaddr=192.0.2.1" $luma
+receive ffmpeg-ts-broadcast 640 360 300 ffmpeg $quick -i "udp://192.0.2.255:5016?reuse=1" $luma
+receive ffmpeg-ts-connected 640 360 300 ffmpeg $quick -listen 1 -i "tcp://127.0.0.1:5030" $luma
 }
 sleep 1
-"$1" run "$here/all.ini" --for 60 >"$here/out" 2>"$here/log" &
+"$1" run "$here/all.ini" --for 200 >"$here/out" 2>"$here/log" &
 server=$!
 for _ in $(seq 50); do grep -q Ctrl-C "$here/out" && [ -s "$here/a.sdp" ] && [ -s "$here/jpeg.sdp" ] && break; sleep 0.1; done
 # shellcheck disable=SC2086
 {
-receive ffmpeg-rtp 640 360 240 ffmpeg $quick -protocol_whitelist file,udp,rtp -i "$here/a.sdp" $luma
-receive gstreamer-rtp 640 360 240 gst-launch-1.0 -q filesrc location="$here/b.sdp" ! sdpdemux latency=100 ! rtph264depay ! h264parse ! avdec_h264 output-corrupt=false ! $gray
-receive ffmpeg-rtp-jpeg 320 240 120 ffmpeg $quick -protocol_whitelist file,udp,rtp -i "$here/jpeg.sdp" $luma
-receive ffmpeg-tcp-raw 640 360 240 ffmpeg $quick -f h264 -i "tcp://127.0.0.1:8601" $luma
-receive gstreamer-tcp-raw 640 360 240 gst-launch-1.0 -q tcpclientsrc host=127.0.0.1 port=8601 ! h264parse ! avdec_h264 ! $gray
-receive ffmpeg-tcp-ts 640 360 240 ffmpeg $quick -i "tcp://127.0.0.1:8602" $luma
-receive gstreamer-tcp-ts 640 360 240 gst-launch-1.0 -q tcpclientsrc host=127.0.0.1 port=8602 ! tsdemux ! h264parse ! avdec_h264 ! $gray
-receive ffmpeg-tcp-jpeg 320 240 120 ffmpeg $quick -f mjpeg -i "tcp://127.0.0.1:8603" $luma
+receive ffmpeg-rtp 640 360 300 ffmpeg $quick -protocol_whitelist file,udp,rtp -i "$here/a.sdp" $luma
+receive gstreamer-rtp 640 360 300 gst-launch-1.0 -q filesrc location="$here/b.sdp" ! sdpdemux latency=100 ! rtph264depay ! h264parse ! avdec_h264 output-corrupt=false ! $gray
+receive ffmpeg-rtp-jpeg 320 240 150 ffmpeg $quick -protocol_whitelist file,udp,rtp -i "$here/jpeg.sdp" $luma
+receive ffmpeg-tcp-raw 640 360 300 ffmpeg $quick -f h264 -i "tcp://127.0.0.1:8601" $luma
+receive gstreamer-tcp-raw 640 360 300 gst-launch-1.0 -q tcpclientsrc host=127.0.0.1 port=8601 ! h264parse ! avdec_h264 ! $gray
+receive ffmpeg-tcp-ts 640 360 300 ffmpeg $quick -i "tcp://127.0.0.1:8602" $luma
+receive gstreamer-tcp-ts 640 360 300 gst-launch-1.0 -q tcpclientsrc host=127.0.0.1 port=8602 ! tsdemux ! h264parse ! avdec_h264 ! $gray
+receive ffmpeg-tcp-jpeg 320 240 150 ffmpeg $quick -f mjpeg -i "tcp://127.0.0.1:8603" $luma
 }
+again=()
 for job in "${jobs[@]}"; do
-    wait "${job%%:*}"
-    check "${job#*:}: $(cat "$here/${job#*:}.strip")$(tail -2 "$here/${job#*:}.err" | head -c 300)" $? 0
+    wait "${job%%:*}" || again+=("${job#*:}")
     echo "${job#*:}: $(cat "$here/${job#*:}.strip")"
 done
+# A dozen decoders at once are much for a machine that is busy elsewhere: whoever missed something gets it to itself.
+for name in "${again[@]}"; do
+    readarray -t arguments <"$here/$name.arguments"
+    decode "${arguments[@]}"
+    status=$?
+    echo "$name, once more: $(cat "$here/$name.strip")$(tail -2 "$here/$name.err" | head -c 300)"
+    check "$name" $status 0
+done
+passed=$((passed + ${#jobs[@]} - ${#again[@]}))
 python3 "$source/examples/framed_viewer.py" 127.0.0.1:8601 >"$here/wrong" 2>&1
 check "a viewer of another protocol does not wait forever" $? 1
 
