@@ -35,18 +35,7 @@ static double floor_of(const int *out, drain *d)
                             "Frame-Captured-Us: 1790000000000000 unix\r\n\r\n";
     static char tail[] = "\r\n--next-picture\r\n";
     struct iovec parts[3] = { { head, strlen(head) }, { jpeg, jpeg_size }, { tail, sizeof tail - 1 } };
-    unsigned long long start = atomic_load(&d->bytes), bytes = 0;
-    uint64_t cpu = 0;
-    for (int i = 0; i < FRAMES_A_ROUND; i++) {
-        uint64_t begin = thread_cpu_ns();
-        for (int v = 0; v < VIEWERS; v++) {
-            ssize_t n = writev(out[v], parts, 3);
-            if (n > 0) bytes += (unsigned long long)n;
-        }
-        cpu += thread_cpu_ns() - begin;
-        drain_wait(d, start + bytes);
-    }
-    return (double)cpu / (double)bytes;
+    return bare_parts(out, VIEWERS, d, parts, 3, FRAMES_A_ROUND);
 }
 
 static void cpu_per_byte(void)

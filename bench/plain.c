@@ -83,22 +83,11 @@ static void join(rig *r, drain *d)
     rig_run(r, 50000);
 }
 
-static double bare_writev(const int *out, const drain *d, size_t jpeg_size)
+static double floor_of(const int *out, const drain *d, size_t jpeg_size)
 {
     static char head[36];
-    struct iovec parts[2] = { { head, sizeof head }, { jpeg, jpeg_size } };
-    unsigned long long start = atomic_load(&d->bytes), bytes = 0;
-    uint64_t cpu = 0;
-    for (int i = 0; i < FRAMES_A_ROUND; i++) {
-        uint64_t begin = thread_cpu_ns();
-        for (int v = 0; v < VIEWERS; v++) {
-            ssize_t n = writev(out[v], parts, 2);
-            if (n > 0) bytes += (unsigned long long)n;
-        }
-        cpu += thread_cpu_ns() - begin;
-        drain_wait(d, start + bytes);
-    }
-    return (double)cpu / (double)bytes;
+    const struct iovec parts[2] = { { head, sizeof head }, { jpeg, jpeg_size } };
+    return bare_parts(out, VIEWERS, d, parts, 2, FRAMES_A_ROUND);
 }
 
 void bench_framed(void)
@@ -113,10 +102,10 @@ void bench_framed(void)
     rig_open(&bare, BMB_CODEC_JPEG, VIEWERS, 40000);
     join(&bare, &d);
     (void)rig_cost(&r, &d, jpeg, size, true, FRAMES_A_ROUND);
-    (void)bare_writev(bare.accepted, &d, size);
+    (void)floor_of(bare.accepted, &d, size);
     for (int i = 0; i < ROUNDS; i++) {
         mine[i] = rig_cost(&r, &d, jpeg, size, true, FRAMES_A_ROUND);
-        least[i] = bare_writev(bare.accepted, &d, size);
+        least[i] = floor_of(bare.accepted, &d, size);
     }
     result_of_turns("Framed protocol, 50 viewers: CPU, ns a byte", "ns/byte", mine, least, ROUNDS, 1.15);
     result("RAM of one more plain TCP viewer in the core", "bytes", (double)r.budget.per_viewer_tcp, 0, 384);

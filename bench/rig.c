@@ -7,6 +7,7 @@
 #include <string.h>
 #include <sys/epoll.h>
 #include <sys/socket.h>
+#include <sys/uio.h>
 #include <sys/wait.h>
 #include <time.h>
 #include <unistd.h>
@@ -331,4 +332,20 @@ double median(const double *values, size_t count)
     memcpy(sorted, values, count * sizeof *sorted);
     qsort(sorted, count, sizeof *sorted, by_value);
     return count % 2 != 0 ? sorted[count / 2] : (sorted[count / 2 - 1] + sorted[count / 2]) / 2;
+}
+
+double bare_parts(const int *out, int count, const drain *d, const struct iovec *parts, int part_count, int frames)
+{
+    unsigned long long start = atomic_load(&d->bytes), bytes = 0;
+    uint64_t cpu = 0;
+    for (int i = 0; i < frames; i++) {
+        uint64_t begin = thread_cpu_ns();
+        for (int v = 0; v < count; v++) {
+            ssize_t n = writev(out[v], parts, part_count);
+            if (n > 0) bytes += (unsigned long long)n;
+        }
+        cpu += thread_cpu_ns() - begin;
+        drain_wait(d, start + bytes);
+    }
+    return (double)cpu / (double)bytes;
 }

@@ -81,6 +81,9 @@ void demo_stop(demo *d);
 double now_s(void);
 int dial(uint16_t port);
 uint64_t thread_cpu_ns(void);
+/* The floor of TCP streams: the same parts to so many connections, one writev each; ns of CPU for each byte. */
+struct iovec;
+double bare_parts(const int *out, int count, const drain *d, const struct iovec *parts, int part_count, int frames);
 /* A UDP receiver on the loopback interface that the drain empties, and a socket that sends to it. */
 int receiver(uint16_t *port, drain *d);
 int sender_to(uint16_t port);

@@ -138,8 +138,7 @@ static bool find_camera(const cli_device *d, const char *name, bmb_camera_info *
     return false;
 }
 
-/* The mode of the list that is nearest to what was asked: in size first, then in rate. */
-static const bmb_mode_row *nearest_mode(const bmb_camera_info *info, const bmb_mode *asked)
+const bmb_mode_row *cli_nearest_mode(const bmb_camera_info *info, const bmb_mode *asked)
 {
     const bmb_mode_row *best = &info->modes[0];
     uint64_t best_apart = UINT64_MAX;
@@ -173,7 +172,7 @@ static bool choose_mode(const cli_device *d, const cli_feed *f, const bmb_camera
         out->width = clip ? first->width : 640;
         out->height = clip ? first->height : 480;
     }
-    const bmb_mode_row *near = nearest_mode(info, out);
+    const bmb_mode_row *near = cli_nearest_mode(info, out);
     bool size_ok = near->width == out->width && near->height == out->height;
     if (out->mfps == 0) out->mfps = clip || near->mfps_most < 15000 ? near->mfps_most : 15000;
     bool rate_ok = clip ? out->mfps == first->mfps_most : out->mfps <= near->mfps_most;

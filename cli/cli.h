@@ -160,6 +160,12 @@ double cli_feed_kbps(const cli_device *d, const bmb_feed_config *feed);
 /* Fetches a settled frame from a camera that nobody uses; the caller releases it and stops the camera. */
 bmb_err cli_fetch_still(cli_device *d, size_t camera, const bmb_mode *mode, bmb_camera_frame *out);
 bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_camera_info *info);
+/* The mode for stills: "WIDTHxHEIGHT", or the camera's largest for NULL, at the size's fastest rate up to mfps_most.
+ * Prints a message and returns false on failure. */
+bool cli_still_mode(const cli_device *d, const bmb_camera_info *info, const char *size, uint32_t mfps_most,
+                    bmb_mode *out);
+/* The mode of the camera's list that is nearest to what was asked: in size first, then in rate. */
+const bmb_mode_row *cli_nearest_mode(const bmb_camera_info *info, const bmb_mode *asked);
 /* Sets "CONTROL=VALUE,…" as given with --set; NULL: nothing. Prints a message and returns false on failure. */
 bool cli_set_controls(cli_device *d, size_t index, const bmb_camera_info *info, const char *text);
 /* Sets the controls that the configuration gives to this camera. */

@@ -276,24 +276,7 @@ static bool prepare(lapse *l, const char *out, const char *size, const char *set
     bmb_camera_info info;
     char path[PATH_MAX / 2];
     if (!cli_find_camera(l->d, l->camera, &l->index, &info)) return false;
-    if (info.modes[0].codec != BMB_CODEC_JPEG) {
-        cli_error("camera \"%s\" gives H.264 only, pictures need a JPEG camera", l->camera);
-        return false;
-    }
-    l->mode = (bmb_mode){ BMB_CODEC_JPEG, info.modes[0].width, info.modes[0].height, info.modes[0].mfps_most };
-    unsigned w, h;
-    if (size != NULL && sscanf(size, "%5ux%5u", &w, &h) != 2) {
-        cli_error("--size %s: WIDTHxHEIGHT is expected, such as 640x480", size);
-        return false;
-    }
-    if (size != NULL) {
-        l->mode.width = (uint16_t)w;
-        l->mode.height = (uint16_t)h;
-    }
-    for (size_t i = 0; i < info.mode_count; i++)
-        if (info.modes[i].width == l->mode.width && info.modes[i].height == l->mode.height)
-            l->mode.mfps = info.modes[i].mfps_most;
-    if (l->mode.mfps > 10000) l->mode.mfps = l->every < 0.2 ? 30000 : 10000;
+    if (!cli_still_mode(l->d, &info, size, l->every < 0.2 ? 30000 : 10000, &l->mode)) return false;
     snprintf(path, sizeof path, "%s", out);
     snprintf(l->folder, sizeof l->folder, "%s", dirname(path));
     snprintf(path, sizeof path, "%s", out);

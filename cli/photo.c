@@ -11,16 +11,8 @@ static int photo(cli_device *d, const char *name, const char *out, const char *s
     bmb_camera_info info;
     bmb_camera_frame frame;
     if (!cli_find_camera(d, name, &index, &info)) return EXIT_FAILED;
-    if (info.modes[0].codec != BMB_CODEC_JPEG)
-        return cli_error("camera \"%s\" gives H.264 only, a still needs a JPEG camera", name);
-    bmb_mode mode = { info.modes[0].codec, info.modes[0].width, info.modes[0].height, 15000 };
-    unsigned w, h;
-    if (size != NULL && sscanf(size, "%5ux%5u", &w, &h) != 2)
-        return cli_error("--size %s: WIDTHxHEIGHT is expected, such as 640x480", size), EXIT_USAGE;
-    if (size != NULL) {
-        mode.width = (uint16_t)w;
-        mode.height = (uint16_t)h;
-    }
+    bmb_mode mode;
+    if (!cli_still_mode(d, &info, size, 15000, &mode)) return EXIT_FAILED;
     cli_apply_controls(d, index, name);
     if (!cli_set_controls(d, index, &info, set)) return EXIT_USAGE;
     bmb_err err = cli_fetch_still(d, index, &mode, &frame);

@@ -47,6 +47,32 @@ bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_c
     return false;
 }
 
+bool cli_still_mode(const cli_device *d, const bmb_camera_info *info, const char *size, uint32_t mfps_most,
+                    bmb_mode *out)
+{
+    unsigned w = info->modes[0].width, h = info->modes[0].height;
+    char extra, text[64];
+    if (info->modes[0].codec != BMB_CODEC_JPEG) {
+        cli_error("camera \"%s\" gives H.264 only, a still needs a JPEG camera", info->name);
+        return false;
+    }
+    if (size != NULL && sscanf(size, "%5ux%5u%c", &w, &h, &extra) != 2) {
+        cli_error("--size %s: WIDTHxHEIGHT is expected, such as 640x480", size);
+        return false;
+    }
+    *out = (bmb_mode){ BMB_CODEC_JPEG, (uint16_t)w, (uint16_t)h, mfps_most };
+    const bmb_mode_row *near = cli_nearest_mode(info, out);
+    if (near->width == w && near->height == h) {
+        if (near->mfps_most < mfps_most) out->mfps = near->mfps_most;
+        return true;
+    }
+    if (!d->has_board && info->mode_count > 1 && w % 2 == 0 && h % 2 == 0) return true; /* drawn in any size */
+    const bmb_mode there = { near->codec, near->width, near->height, near->mfps_most };
+    cli_error("camera \"%s\" has no size %ux%u; the nearest is %s", info->name, w, h,
+              cli_mode_text(&there, text, sizeof text));
+    return false;
+}
+
 bool cli_set_controls(cli_device *d, size_t index, const bmb_camera_info *info, const char *text)
 {
     const bmb_cameras *cameras = &d->port.cameras;

@@ -96,17 +96,25 @@ function showFeed(feed) {
   card.notice.hidden = !notice;
 }
 
-function showViewers(viewers) {
-  el('watching').hidden = viewers.length === 0;
-  const rows = viewers.map((v) => {
+const hostOf = (ip, port) => `${ip.includes(':') ? `[${ip}]` : ip}:${port}`;
+
+function showRows(section, rows) {
+  el(section).hidden = rows.length === 0;
+  el(section).querySelector('tbody').replaceChildren(...rows.map((texts) => {
     const row = document.createElement('tr');
-    const host = v.peer.includes(':') ? `[${v.peer}]` : v.peer;
-    for (const text of [`${host}:${v.peer_port}`, v.feed, v.via, v.fps, v.kbps, `${v.age_ms} ms`, v.skipped, seconds(v.watching_s)]) {
-      row.appendChild(document.createElement('td')).textContent = text;
-    }
+    for (const text of texts) row.appendChild(document.createElement('td')).textContent = text;
     return row;
-  });
-  el('watching').querySelector('tbody').replaceChildren(...rows);
+  }));
+}
+
+function showViewers(viewers) {
+  showRows('watching', viewers.map((v) => [hostOf(v.peer, v.peer_port), v.feed, v.via, v.fps, v.kbps, `${v.age_ms} ms`, v.skipped,
+    seconds(v.watching_s)]));
+}
+
+function showPushes(pushes) {
+  showRows('pushing', pushes.map((p) => [`${p.via}://${hostOf(p.to, p.to_port)}`, p.feed, p.format, p.fps, p.kbps, `${p.age_ms} ms`,
+    p.skipped, p.error ? `${p.state}: ${p.error}` : p.state]));
 }
 
 function show(status) {
@@ -121,6 +129,7 @@ function show(status) {
     showFeed(feed);
   });
   showViewers(status.viewers);
+  showPushes(status.pushes);
 }
 
 async function tick() {

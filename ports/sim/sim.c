@@ -249,24 +249,20 @@ static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
     return BMB_OK;
 }
 
-static bool sensor_has(const camera *cam, const bmb_mode *m)
-{
-    const bmb_sim_sensor *sensor = cam->spec.sensor;
-    if (sensor == NULL) return true;
-    for (size_t i = 0; i < sizeof sensor->modes / sizeof sensor->modes[0]; i++) {
-        const bmb_mode_row *r = &sensor->modes[i];
-        if (r->codec == m->codec && r->width == m->width && r->height == m->height && m->mfps <= r->mfps_most)
-            return true;
-    }
-    return false;
-}
-
 static bool mode_is_possible(const camera *cam, const bmb_mode *m)
 {
+    const bmb_sim_sensor *sensor = cam->spec.sensor;
     if (cam->spec.kind == BMB_SIM_CLIP)
         return m->codec == cam->clip.codec && m->width == cam->clip.width && m->height == cam->clip.height;
-    return m->codec == cam->spec.codec && m->width >= 128 && m->height >= 96 && m->width <= 4096 && m->height <= 3072 &&
-           m->width % 2 == 0 && m->height % 2 == 0 && m->mfps >= 1000 && m->mfps <= 60000 && sensor_has(cam, m);
+    bool drawable = m->codec == cam->spec.codec && m->width >= 128 && m->height >= 96 && m->width % 2 == 0 &&
+                    m->height % 2 == 0 && m->mfps >= 1000 && m->mfps <= 60000;
+    if (sensor == NULL) return drawable && m->width <= 1920 && m->height <= 1080;
+    for (size_t i = 0; i < sizeof sensor->modes / sizeof sensor->modes[0]; i++) {
+        const bmb_mode_row *r = &sensor->modes[i];
+        bool same = r->codec == m->codec && r->width == m->width && r->height == m->height;
+        if (same && m->mfps <= r->mfps_most) return drawable;
+    }
+    return false;
 }
 
 static void stop(void *ctx, size_t index)

@@ -301,6 +301,7 @@ void bmb_controls_apply(bmb_device *d, bmb_feed *feed);
 /* viewer.c */
 void bmb_viewer_begin(bmb_device *d, bmb_viewer *v, bmb_feed *feed, const bmb_framer *framer, bool once, bool counted);
 void bmb_viewer_end(bmb_device *d, bmb_viewer *v);
+void bmb_viewer_leave(bmb_device *d, bmb_viewer *v, const bmb_addr *peer); /* the same, and tells it */
 /* Sends what there is over a TCP connection. BMB_AGAIN: nothing new, or blocked; BMB_OK: a single answer is complete;
  * BMB_GONE: the peer is gone. */
 bmb_err bmb_viewer_pump(bmb_device *d, bmb_viewer *v, bmb_sock sock);

@@ -40,13 +40,7 @@ static bmb_err watch(bmb_device *d, bmb_conn *c, uint16_t index)
 
 static void leave(bmb_device *d, bmb_conn *c)
 {
-    bmb_viewer *v = &c->viewer;
-    if (v->framer == NULL) return;
-    const bmb_feed *feed = v->feed;
-    bool counted = v->counted;
-    bmb_viewer_end(d, v);
-    if (counted)
-        bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_LEFT, feed->viewers, (int64_t)v->sent);
+    bmb_viewer_leave(d, &c->viewer, &c->peer);
 }
 
 static void put_hello(bmb_device *d, bmb_writer *w)

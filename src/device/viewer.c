@@ -53,6 +53,16 @@ void bmb_viewer_end(bmb_device *d, bmb_viewer *v)
     v->framer = NULL;
 }
 
+void bmb_viewer_leave(bmb_device *d, bmb_viewer *v, const bmb_addr *peer)
+{
+    if (v->framer == NULL) return;
+    const bmb_feed *feed = v->feed;
+    bool counted = v->counted;
+    bmb_viewer_end(d, v);
+    if (counted)
+        bmb_viewer_event(d, feed, peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_LEFT, feed->viewers, (int64_t)v->sent);
+}
+
 static void block(const bmb_device *d, bmb_viewer *v)
 {
     v->slow = true;

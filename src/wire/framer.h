@@ -51,6 +51,7 @@ typedef struct bmb_stream_state {
     uint16_t feed;                      /* framed: the feed's number */
     uint8_t ts_counter, ts_psi_counter; /* continuity counters of the next packets */
     bool ts_begun;
+    bool ts_jump;         /* the clock goes on at another time: said with the next PCR */
     uint8_t payload_type; /* RTP; framed: bmb_codec */
     uint8_t channel;      /* interleaved: of RTP */
     bool interleaved;

@@ -209,10 +209,42 @@ static void a_late_frame_holds_the_clock_back(void **state)
     bmb_stream_state s = { 0 };
     const bmb_frame late = { .data = frame_data, .size = 10, .capture_us = 1000000 };
     bmb_framer_ts.begin(&s, &late, 3000000);
-    assert_int_equal(s.clock_us, 1150000);
+    assert_int_equal(s.clock_us, 1150000); /* the first one sets the clock */
     const bmb_frame older = { .data = frame_data, .size = 10, .capture_us = 900000 };
     bmb_framer_ts.begin(&s, &older, 3000000);
     assert_int_equal(s.clock_us, 1150000); /* and never goes back */
+}
+
+/* However late the sender gets round to it: two PCRs are at most 40 ms apart, until the gap is so long that it is said.
+ */
+static void the_clock_catches_up_in_steps(void **state)
+{
+    (void)state;
+    static reading r;
+    bmb_stream_state s = { 0 };
+    begin(&r);
+    memcpy(frame_data, "\0\0\0\1\x41", 5);
+    const bmb_frame first = { .data = frame_data, .size = 700, .capture_us = 5000000 };
+    read_stream(&r, transmit(&s, &first));
+    uint64_t before = r.pcr, now = 5020000 + 250000; /* the machine stood still */
+    unsigned steps = 0;
+    while (bmb_framer_ts.idle_due(&s) <= now) {
+        (void)bmb_framer_ts.idle(&s, now, stream);
+        assert_in_range(s.clock_us * 27 - before, 1, 40000 * 27);
+        before = s.clock_us * 27;
+        steps++;
+    }
+    assert_in_range(steps, 6, 8);
+    const bmb_frame late = { .data = frame_data, .size = 700, .capture_us = now + 900000 };
+    size_t size = transmit(&s, &late);
+    const uint8_t *p = stream + (size > 940 ? 376 : 0); /* behind the tables, when they are due */
+    while (((p[1] & 31) << 8 | p[2]) != 0x100) p += 188;
+    assert_int_equal(p[5] & 0x80, 0x80); /* a discontinuity, and no lie */
+    assert_int_equal(s.clock_us, now + 920000);
+    const bmb_frame next = { .data = frame_data, .size = 700, .capture_us = now + 933000 };
+    (void)transmit(&s, &next);
+    for (p = stream; ((p[1] & 31) << 8 | p[2]) != 0x100;) p += 188;
+    assert_int_equal(p[5] & 0x80, 0);
 }
 
 int main(void)
@@ -221,6 +253,7 @@ int main(void)
         cmocka_unit_test(frames_of_every_size_come_back_whole),
         cmocka_unit_test(tables_come_often_enough),
         cmocka_unit_test(a_delimiter_is_not_doubled),
+        cmocka_unit_test(the_clock_catches_up_in_steps),
         cmocka_unit_test(slow_streams_keep_their_clock),
         cmocka_unit_test(a_late_frame_holds_the_clock_back),
         cmocka_unit_test(the_clock_wraps_where_the_standard_says),
