@@ -162,7 +162,13 @@ bool cli_secrets_read(cli_config *c)
     char path[2 * CLI_TEXT_MAX + 2];
     struct stat s;
     if (c->secrets[0] == '\0') return true;
+    const char *handed = getenv("CREDENTIALS_DIRECTORY");
     cli_beside(c, c->secrets, path, sizeof path);
+    if (handed != NULL) {
+        char copy[sizeof path];
+        int n = snprintf(copy, sizeof copy, "%s/" CLI_CREDENTIAL, handed);
+        if (n > 0 && (size_t)n < sizeof copy && access(copy, R_OK) == 0) memcpy(path, copy, (size_t)n + 1);
+    }
     FILE *f = fopen(path, "r");
     if (f == NULL || fstat(fileno(f), &s) != 0) {
         cli_error("%s: secrets = %s: the file cannot be read: %s", c->path, c->secrets, strerror(errno));

@@ -118,7 +118,9 @@ typedef struct cli_device {
     bool told;               /* the addresses were printed */
 } cli_device;
 
-/* Reads the secrets file that the configuration names. Prints a message and returns false on failure. */
+#define CLI_CREDENTIAL "bambino-secrets" /* its name where a service manager hands it over */
+/* Reads the secrets file that the configuration names, or the service manager's copy of it. Prints a message and
+ * returns false on failure. */
 bool cli_secrets_read(cli_config *c);
 /* The path of a file that a configuration names, relative to it. */
 void cli_beside(const cli_config *file, const char *name, char *out, size_t room);

@@ -558,7 +558,7 @@ bool cli_config_parse(FILE *file, const char *path, cli_config *out)
     if (!r.failed && out->feed_count == 0) complain(&r, "no feed; add a section such as [feed yard]");
     if (!r.failed && out->http.family == 0 && out->rtsp.family == 0 && out->tcp_count + out->push_count == 0)
         complain(&r, "nothing to serve with; add [http] with listen = :8080");
-    return !r.failed && cli_secrets_read(out);
+    return !r.failed;
 }
 
 void cli_config_reference(FILE *out)

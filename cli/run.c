@@ -218,7 +218,8 @@ static int run(const char *path, const run_options *options, bool demo)
     d->tolerant = demo;
     d->faults = options->faults;
     if (!cli_config_read(path, &d->file) || !override_addr("--http", options->http, &d->file.http) ||
-        !override_addr("--rtsp", options->rtsp, &d->file.rtsp) || !override_tcp(options->tcp, &d->file)) {
+        !override_addr("--rtsp", options->rtsp, &d->file.rtsp) || !override_tcp(options->tcp, &d->file) ||
+        !cli_secrets_read(&d->file)) {
         status = EXIT_USAGE;
     } else if (options->board != NULL && strlen(options->board) >= sizeof d->file.board) {
         status = EXIT_USAGE;

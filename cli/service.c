@@ -23,7 +23,8 @@ static void put_quoted(FILE *out, const char *text)
     fputc('"', out);
 }
 
-static void write_unit(FILE *out, const char *command, const char *config)
+/* secrets: path of the secrets file, or "". */
+static void write_unit(FILE *out, const char *command, const char *config, const char *secrets)
 {
     fputs("[Unit]\n"
           "Description=Bambino: live video from this board's cameras\n"
@@ -38,6 +39,10 @@ static void write_unit(FILE *out, const char *command, const char *config)
     put_quoted(out, command);
     fputs(" run ", out);
     put_quoted(out, config);
+    if (secrets[0] != '\0') { /* its owner gives it to the service's own user, and to nobody else */
+        fputs("\nLoadCredential=" CLI_CREDENTIAL ":", out);
+        for (const char *c = secrets; *c != '\0'; c++) fputs(*c == '%' ? "%%" : (const char[]){ *c, '\0' }, out);
+    }
     fputs("\n"
           "# A camera that hangs, or the device itself: no sign of life for so long, and it is started again.\n"
           "WatchdogSec=20\n"
@@ -96,13 +101,14 @@ static void systemctl(const char *arguments)
     if (system(command) != 0) cli_error("`%s` failed; run it as root", command); /* nothing in it comes from outside */
 }
 
-static int install(const char *unit, const char *name, const char *command, const char *config, bool root_given)
+static int install(const char *unit, const char *name, const char *command, const char *config, const char *secrets,
+                   bool root_given)
 {
     char text[160];
     FILE *f = fopen(unit, "w");
     if (f == NULL)
         return cli_error("%s cannot be written: %s; run it as root, or with --root FOLDER", unit, strerror(errno));
-    write_unit(f, command, config);
+    write_unit(f, command, config, secrets);
     if (fclose(f) != 0) return cli_error("%s cannot be written: %s", unit, strerror(errno));
     printf("Wrote %s.\n", unit);
     if (root_given) return EXIT_OK;
@@ -137,10 +143,12 @@ static int print_file(const char *path)
 }
 
 /* The configuration must be good before it is made to start by itself. */
-static bool judge(const char *config)
+static bool judge(const char *config, char *secrets, size_t room)
 {
     cli_config *c = calloc(1, sizeof *c);
-    bool good = c != NULL && cli_config_read(config, c);
+    bool good = c != NULL && cli_config_read(config, c) && cli_secrets_read(c);
+    secrets[0] = '\0';
+    if (good && c->secrets[0] != '\0') cli_beside(c, c->secrets, secrets, room);
     free(c);
     return good;
 }
@@ -154,7 +162,7 @@ int cli_service(int argc, const char **argv)
                                             "write below this folder, for an image; nothing is started", "FOLDER" },
                                           POPT_AUTOHELP POPT_TABLEEND };
     const char *rest[2] = { NULL, NULL };
-    char self[PATH_MAX], config[PATH_MAX], unit[PATH_MAX];
+    char self[PATH_MAX], config[PATH_MAX], unit[PATH_MAX], secrets[PATH_MAX] = "";
     bool help = false;
     if (!cli_options(argc, argv, options, "service write|install|remove|show [CONFIG]", rest, 2, &help))
         return help ? EXIT_OK : EXIT_USAGE;
@@ -171,13 +179,13 @@ int cli_service(int argc, const char **argv)
         cli_error("service %s needs the configuration to start: bambino service %s my.ini", verb, verb);
     } else if (needs && realpath(rest[1], config) == NULL) {
         cli_error("%s: the configuration cannot be read; check the path", rest[1]);
-    } else if (needs && !judge(config)) {
+    } else if (needs && !judge(config, secrets, sizeof secrets)) {
         status = EXIT_USAGE; /* told */
     } else if (strcmp(verb, "write") == 0) {
-        write_unit(stdout, self, config);
+        write_unit(stdout, self, config, secrets);
         status = EXIT_OK;
     } else if (strcmp(verb, "install") == 0) {
-        status = install(unit, called, self, config, root != NULL);
+        status = install(unit, called, self, config, secrets, root != NULL);
     } else if (strcmp(verb, "remove") == 0) {
         status = remove_unit(unit, called, root != NULL);
     } else if (strcmp(verb, "show") == 0) {

@@ -9,11 +9,6 @@ int cli_error(const char *fmt, ...)
     (void)fmt;
     return 1;
 }
-bool cli_secrets_read(cli_config *c)
-{
-    (void)c;
-    return true;
-}
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {

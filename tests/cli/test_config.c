@@ -10,11 +10,6 @@ int cli_error(const char *fmt, ...)
     (void)fmt;
     return 1;
 }
-bool cli_secrets_read(cli_config *c)
-{
-    (void)c;
-    return true;
-}
 
 static const char good[] =
     "# The club's railway\n[device]\nname = Valley railway\nviewers = 32\nboard = siding\nlog = info\n"

@@ -132,6 +132,7 @@ says "checked" "$here/out" "is fine: 1 feed"
 chmod 644 "$here/siding-secrets.ini"
 "$bambino" run "$here/siding.ini" --check >"$here/out" 2>&1; check "secrets that others may read" $? 2
 says "secrets" "$here/out" "chmod 600"
+"$bambino" budget "$here/siding.ini" >/dev/null; check "a budget needs no secrets" $? 0
 chmod 600 "$here/siding-secrets.ini"
 grep -rqF "four red coaches" "$here" --include='*@*' --include=out --include=weak --include=budget; check "a secret that was printed" $? 1
 
@@ -183,6 +184,10 @@ mkdir -p "$here/root/etc/systemd/system"
 "$bambino" service install "$here/siding.ini" --root "$here/root" >"$here/out"; check "installed" $? 0
 "$bambino" service show --root "$here/root" >"$here/unit"; check "shown" $? 0
 for line in Type=notify WatchdogSec=20 DynamicUser=yes NoNewPrivileges=yes Restart=always; do says "the unit" "$here/unit" "$line"; done
+says "its secrets" "$here/unit" "LoadCredential=bambino-secrets:$here/siding-secrets.ini"
+mkdir "$here/handed" && mv "$here/siding-secrets.ini" "$here/handed/bambino-secrets"
+CREDENTIALS_DIRECTORY=$here/handed "$bambino" run "$here/siding.ini" --check >/dev/null; check "secrets that are handed over" $? 0
+mv "$here/handed/bambino-secrets" "$here/siding-secrets.ini"
 command=$(sed -n 's/^ExecStart=//p' "$here/unit")
 cat >"$here/manager.py" <<'P'
 """Starts the unit's command as the service manager does, and listens."""

@@ -6,6 +6,7 @@ here=$(mktemp -d)
 trap 'rm -r "$here"' EXIT
 cmake --install "$build" --prefix "$here/usr" >/dev/null
 "$here/usr/bin/bambino" cameras | grep -q ' 0 missing'
+"$here/usr/bin/bambino" boards | grep -q 'microcontroller module with external RAM'
 
 cat >"$here/main.c" <<'C'
 #include <bambino/bambino.h>

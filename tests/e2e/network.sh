@@ -52,7 +52,11 @@ cat "$here/a" "$here/b" "$here/c"
 # Every packet of four sessions, taken apart; in segments, as a cable would carry them.
 ethtool -K lo tx-udp-segmentation off 2>/dev/null
 tshark -q -i lo -w "$here/capture" -f 'udp or port 8554' 2>/dev/null & capture=$!
-sleep 1.5
+for _ in $(seq 150); do # its file begins when the capture does
+    [ -s "$here/capture" ] && break
+    sleep 0.1
+done
+sleep 1
 for transport in udp tcp; do
     for feed in station yard; do
         ffmpeg -v error -rtsp_transport $transport -i rtsp://127.0.0.1:8554/$feed -t 3 -f null - 2>/dev/null
