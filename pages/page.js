@@ -42,6 +42,7 @@ function addressesOf(feed, outlets) {
   const list = [];
   const rtsp = outlets.find((o) => o.scheme === 'rtsp');
   if (rtsp) list.push(`rtsp://${location.hostname}:${rtsp.port}/${feed.name}`);
+  for (const o of outlets.filter((outlet) => outlet.scheme === 'tcp' && outlet.feed === feed.name)) list.push(`tcp://${location.hostname}:${o.port}`);
   if (feed.codec === 'h264') list.push(`${location.origin}/${feed.name}.ts`);
   const picture = feed.codec === 'jpeg' ? feed.name : feed.preview;
   if (picture) list.push(`${location.origin}/${picture}.mjpeg`, `${location.origin}/${picture}.jpg`);
@@ -84,7 +85,7 @@ function showFeed(feed) {
   const card = cards.get(feed.name);
   const set = (name, text) => { card.node.querySelector(`[data-figure=${name}]`).textContent = text; };
   set('fps', feed.fps === feed.fps_set ? feed.fps : `${feed.fps} of ${feed.fps_set}`);
-  set('kbps', feed.kbps);
+  set('kbps', feed.kbps_set ? `${feed.kbps} of ${feed.kbps_set}` : feed.kbps);
   set('size', `${feed.width}×${feed.height}`);
   set('age', feed.newest_ms === null ? '–' : `${feed.newest_ms} ms`);
   set('viewers', feed.viewers);
