@@ -28,9 +28,12 @@
 #define PCR_JUMP_US 400000u     /* after a longer silence the clock jumps, and says so (2.4.3.5) */
 #define PSI_INTERVAL_US 55000u  /* with one such interval on top still under the 100 ms that receivers expect */
 #define PTS_DELAY_US 150000u    /* from capture to display: time enough to be encoded, sent and decoded */
-/* Per packet: header, adaptation field, PES header and delimiter; and the slices stuffing and payload. */
-#define SCRATCH_MOST (HEADER + PCR_FIELD + PES_HEADER + DELIMITER)
-#define SLICES_MOST 3u
+/* Of a piece: header and payload of each packet. Each table has stuffing besides; the frame's first packet stuffing and
+ * the PES header, its last one stuffing. */
+#define SLICES_PLAIN (2 * TOGETHER)
+#define SLICES_FIRST 4u
+#define SLICES_LAST 1u
+#define SCRATCH_MOST (TOGETHER * (HEADER + 2u) + PCR_FIELD + PES_HEADER + DELIMITER)
 
 static const uint8_t stuffing[PACKET] = {
 #define FF8 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF
@@ -167,8 +170,9 @@ static void fill(const bmb_stream_state *state, const bmb_frame *frame, bmb_curs
                  size_t most)
 {
     const layout l = lay_out(state, frame);
-    while (cursor->at < l.packets && gather->piece_count < most &&
-           bmb_gather_fits(gather, TOGETHER * (SLICES_MOST + 1), TOGETHER * HEADER + 2 * SCRATCH_MOST)) {
+    while (
+        cursor->at < l.packets && gather->piece_count < most &&
+        bmb_gather_fits(gather, SLICES_PLAIN + (cursor->at <= l.psi ? SLICES_FIRST : 0) + SLICES_LAST, SCRATCH_MOST)) {
         bmb_gather_begin(gather, cursor);
         for (unsigned i = 0; i < TOGETHER && cursor->at < l.packets; i++, cursor->at++) {
             if (cursor->at < l.psi) {
