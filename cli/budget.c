@@ -367,7 +367,8 @@ int cli_budget(int argc, const char **argv)
         { "board", '\0', POPT_ARG_STRING, &board, 0, "judge it for this board, see `bambino boards`", "NAME" },
         { "json", '\0', POPT_ARG_NONE, &json, 0, "for programs", NULL },
         { "preview", '\0', POPT_ARG_STRING, &preview, 0, "what qualities cost on the present scene", "CAMERA" },
-        { "out", 'o', POPT_ARG_STRING, &out, 0, "preview: write the contact sheet here, as PNG", "FILE" },
+        { "out", 'o', POPT_ARG_STRING, &out, 0, "preview: the contact sheet, a PNG; else CAMERA-qualities.png",
+          "FILE" },
         POPT_AUTOHELP POPT_TABLEEND
     };
     const char *rest[1] = { NULL };

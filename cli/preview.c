@@ -145,12 +145,15 @@ int cli_preview(cli_device *d, const char *camera, const char *out)
         if (err != BMB_OK) return cli_error("camera \"%s\" gave no picture: %s", camera, bmb_err_text(err));
         printf("  %7d  %6.0f  %7.0f\n", qualities[n], bytes, bytes * 8 * mode.mfps / 1e6);
     }
-    if (out == NULL) return EXIT_OK;
 #ifdef BAMBINO_SHEET
+    char named[BMB_NAME_MAX + 20];
+    snprintf(named, sizeof named, "%s-qualities.png", camera);
+    if (out == NULL) out = named;
     if (!write_png(out)) return cli_error("%s cannot be written; check the folder and its permissions", out);
     printf("\n%s: the middle of each picture, with its quality and KiB\n", out);
     return EXIT_OK;
 #else
+    if (out == NULL) return EXIT_OK;
     return cli_error("this build has no libjpeg or libpng for the sheet");
 #endif
 }

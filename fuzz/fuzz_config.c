@@ -13,7 +13,7 @@ int cli_error(const char *fmt, ...)
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
     static cli_config c;
-    if (size == 0 || freopen("/dev/null", "w", stderr) == NULL) return 0; /* its messages are not wanted here */
+    if (size == 0) return 0;
     FILE *f = fmemopen((void *)(uintptr_t)data, size, "r");
     if (f != NULL) (void)cli_config_parse(f, "c.ini", &c);
     return 0;

@@ -109,8 +109,8 @@ static void answer_feed(bmb_device *d, bmb_conn *c, const bmb_route *route, bool
 static void answer_sdp(bmb_device *d, bmb_conn *c, bmb_feed *feed, bool head_only)
 {
     bmb_addr origin = { .family = 4 };
-    if (feed->mode.codec == BMB_CODEC_H264 && feed->sets.sps_size == 0) {
-        refuse(d, c, 503);
+    if (feed->removed || (feed->mode.codec == BMB_CODEC_H264 && feed->sets.sps_size == 0)) {
+        refuse(d, c, feed->removed ? 404 : 503);
         return;
     }
     (void)d->port->net.local(d->port->ctx, c->sock, &origin);
