@@ -158,31 +158,34 @@ static void ipv6_is_served_like_ipv4(void **state)
     assert_int_equal(served_stop(&six), 0);
 }
 
-/* The recorded station lasts four seconds; over nine its end is passed twice. */
+/* Sixty pictures at 30/s: a run of more than sixty without a gap has passed the clip's end. A busy machine leaves one
+ * out now and then, wherever it is; a break at the end would do so each time. */
 static void a_recorded_clip_loops_without_a_break(void **state)
 {
     (void)state;
     char out[256], path[] = "/tmp/bambino-clip-XXXXXX";
     served clip;
-    int fd = mkstemp(path);
+    int fd = mkstemp(path), run = 0, backward = 0;
     assert_true(fd >= 0);
     dprintf(fd, "[http]\nlisten = 127.0.0.1:0\n[rtsp]\nlisten = 127.0.0.1:0\n[camera station]\nsource = clip\n"
-                "clip = " BAMBINO_SOURCE "/demo/station.h264\nclip-rate = 15\n[feed station]\n");
+                "clip = " BAMBINO_SOURCE "/demo/station.h264\nclip-rate = 30\n[feed station]\n");
     close(fd);
     char arguments[128];
     snprintf(arguments, sizeof arguments, "run %s 2>/dev/null", path);
     assert_true(served_start(&clip, BAMBINO_COMMAND, arguments));
-    /* 15/s is 6000 ticks, twice that a frame left out; ffmpeg guesses the first times. A busy machine may leave one out
-     * now and then, a break at the clip's end would do so each time. */
-    for (int tries = 0; tries < 3; tries++) {
-        process_run(out, sizeof out,
-                    "ffmpeg -v error -rtsp_transport tcp -i rtsp://127.0.0.1:%u/station -t 9 -c copy -f framecrc - | "
-                    "python3 -c \"import sys; t=[int(l.split(',')[2]) for l in sys.stdin if l[0]!='#'][3:]; "
-                    "d=[b-a for a,b in zip(t,t[1:])]; print(len(t) > 110, max(d) < 12000, min(d) > 0)\"",
-                    clip.rtsp);
-        if (strcmp(out, "True True True\n") == 0) break;
+    for (int tries = 0; tries < 3 && run <= 62; tries++) {
+        process_run(
+            out, sizeof out,
+            "ffmpeg -v error -rtsp_transport tcp -i rtsp://127.0.0.1:%u/station -t 9 -c copy -f framecrc - | "
+            "python3 -c \"import sys; t=[int(l.split(',')[2]) for l in sys.stdin if l[0]!='#'][3:]; best=now=0\n"
+            "for a, b in zip(t, t[1:]): now = now + 1 if b - a < 6000 else 0; best = max(best, now)\n"
+            "print(best, sum(b <= a for a, b in zip(t, t[1:])))\"",
+            clip.rtsp); /* 30/s is 3000 ticks, twice that a frame left out; ffmpeg guesses the first times */
+        assert_int_equal(sscanf(out, "%d %d", &run, &backward), 2);
+        assert_int_equal(backward, 0);
     }
-    assert_string_equal(out, "True True True\n");
+    print_message("%d pictures without a gap\n", run);
+    assert_true(run > 62);
     assert_int_equal(served_stop(&clip), 0);
     unlink(path);
 }
