@@ -29,24 +29,36 @@ figure() { curl -s http://127.0.0.1:8080/status.json | python3 -c "import json,s
 # Multicast: two viewers of a group at once. Who comes second gets frames before its first key frame, the group's; a
 # decoder that shows them all the same shows smears for up to half a second.
 watch="-fps_mode passthrough -f rawvideo -pix_fmt gray -"
-# shellcheck disable=SC2086
-ffmpeg -v error -rtsp_transport udp_multicast -i rtsp://127.0.0.1:8554/station $watch 2>/dev/null | "$2" 1280 720 120 >"$here/a" & a=$!
-gst-launch-1.0 -q rtspsrc location=rtsp://127.0.0.1:8554/station protocols=udp-mcast latency=100 ! rtph264depay ! h264parse ! \
-    avdec_h264 output-corrupt=false ! videoconvert ! video/x-raw,format=GRAY8 ! fdsink fd=1 2>/dev/null | "$2" 1280 720 120 >"$here/b" & b=$!
-sleep 2.5
-check "viewers of the group" "$(figure "['device']['viewers']")" 2
-check "how they watch" "$(figure "['viewers'][0]['via']")" rtp-multicast
-wait $a; check "ffmpeg in the group" $? 0
-wait $b; check "GStreamer in the group" $? 0
+# Datagrams that arrive while the machine stands still are lost: such a round is not counted once.
+group_round() {
+    # shellcheck disable=SC2086
+    ffmpeg -v error -rtsp_transport udp_multicast -i rtsp://127.0.0.1:8554/station $watch 2>/dev/null | "$1" 1280 720 120 >"$here/a" & a=$!
+    gst-launch-1.0 -q rtspsrc location=rtsp://127.0.0.1:8554/station protocols=udp-mcast latency=100 ! rtph264depay ! h264parse ! \
+        avdec_h264 output-corrupt=false ! videoconvert ! video/x-raw,format=GRAY8 ! fdsink fd=1 2>/dev/null | "$1" 1280 720 120 >"$here/b" & b=$!
+    sleep 2.5
+    viewers=$(figure "['device']['viewers']") via=$(figure "['viewers'][0]['via']")
+    wait $a; first=$?
+    wait $b; second=$?
+    [ "$first$second" = 00 ]
+}
+group_round "$2" || { sleep 1; group_round "$2"; }
+check "viewers of the group" "$viewers" 2
+check "how they watch" "$via" rtp-multicast
+check "ffmpeg in the group" $first 0
+check "GStreamer in the group" $second 0
 sleep 1
 check "the group's viewers left" "$(figure "['device']['viewers']")" 0
 grep -q 'group 239.255.42.1:5004 has no viewer left' "$here/log"; check "the group stopped" $? 0
 
 # And one that has only the group's description.
 curl -s http://127.0.0.1:8080/station.sdp >"$here/station.sdp"
-# shellcheck disable=SC2086
-ffmpeg -v error -protocol_whitelist file,udp,rtp -i "$here/station.sdp" $watch 2>/dev/null | "$2" 1280 720 60 >"$here/c"
-check "pictures by description alone" $? 0
+for _ in 1 2; do
+    # shellcheck disable=SC2086
+    ffmpeg -v error -protocol_whitelist file,udp,rtp -i "$here/station.sdp" $watch 2>/dev/null | "$2" 1280 720 60 >"$here/c"
+    described=$?
+    [ $described = 0 ] && break
+done
+check "pictures by description alone" $described 0
 cat "$here/a" "$here/b" "$here/c"
 
 # Every packet of four sessions, taken apart; in segments, as a cable would carry them.
