@@ -296,12 +296,12 @@ bool cli_prepare(cli_device *d)
     c->viewers = (uint16_t)f->viewers;
     c->spare = (uint16_t)f->spare;
     c->request_buffer = (uint16_t)f->request_buffer;
-    c->rtp_payload = (uint16_t)f->rtp_payload;
+    c->rtp_packet = (uint16_t)f->rtp_packet;
     c->stall_ms = (uint32_t)f->stall_ms;
     c->request_ms = (uint32_t)f->request_ms;
     c->idle_ms = (uint32_t)f->idle_ms;
     c->session_ms = (uint32_t)f->session_ms;
-    c->backlog_ms = (uint32_t)f->backlog_ms;
+    c->unsent_ms = (uint32_t)f->unsent_ms;
     if (f->http.family != 0)
         d->outlets[c->outlet_count++] = (bmb_outlet_config){ .kind = BMB_OUTLET_HTTP, .listen = f->http };
     if (f->rtsp.family != 0)

@@ -129,8 +129,8 @@ bool cli_board_attach(cli_device *d)
 {
     if (!d->has_board) return true;
     const cli_config *f = &d->file;
-    const bmb_board_options options = { .network = f->network[0] != '\0' ? f->network : NULL,
-                                        .pass_phrase = f->pass_phrase[0] != '\0' ? f->pass_phrase : NULL,
+    const bmb_board_options options = { .ssid = f->ssid[0] != '\0' ? f->ssid : NULL,
+                                        .passphrase = f->passphrase[0] != '\0' ? f->passphrase : NULL,
                                         .wiring = f->wiring[0] != '\0' ? f->wiring : NULL,
                                         .console = d->console_off ? NULL : print_line };
     if (bmb_board_attach(&d->board_data, &options, &d->port, d->sim, &d->board) != BMB_OK) {
@@ -143,17 +143,17 @@ bool cli_board_attach(cli_device *d)
 static int on_secret(void *user, const char *section, const char *key, const char *value)
 {
     cli_config *c = (cli_config *)user;
-    if (strcmp(section, "network") != 0 || strcmp(key, "pass-phrase") != 0) {
-        cli_error("%s: [%s] %s is not a secret that is known; there is [network] pass-phrase", c->secrets, section,
+    if (strcmp(section, "network") != 0 || strcmp(key, "passphrase") != 0) {
+        cli_error("%s: [%s] %s is not a secret that is known; there is [network] passphrase", c->secrets, section,
                   key);
         return 0;
     }
     size_t n = strlen(value);
-    if (n < 8 || n >= sizeof c->pass_phrase) {
-        cli_error("%s: pass-phrase: use 8 to 63 characters", c->secrets);
+    if (n < 8 || n >= sizeof c->passphrase) {
+        cli_error("%s: passphrase: use 8 to 63 characters", c->secrets);
         return 0;
     }
-    memcpy(c->pass_phrase, value, n + 1);
+    memcpy(c->passphrase, value, n + 1);
     return 1;
 }
 

@@ -291,7 +291,7 @@ static void print_delay(const cli_device *d, const cli_plan *p)
         printf("  %-34s %14.0f  to %.0f\n", "on the way", way, way + jitter);
     }
     printf("  %-34s %14u  when the network is slower than the feed\n", "waiting in the system, up to",
-           d->config.backlog_ms);
+           d->config.unsent_ms);
 }
 
 static void print_largest(const cli_device *d, const cli_plan *p, const largest *m)

@@ -63,7 +63,7 @@ typedef struct cli_plain {
 typedef struct cli_config {
     char path[CLI_TEXT_MAX];
     char device_name[64];
-    int64_t viewers, spare, request_buffer, rtp_payload, stall_ms, request_ms, idle_ms, session_ms, backlog_ms, memory;
+    int64_t viewers, spare, request_buffer, rtp_packet, stall_ms, request_ms, idle_ms, session_ms, unsent_ms, memory;
     bmb_addr http, rtsp; /* family 0: no such outlet */
     cli_camera cameras[CLI_CAMERAS_MOST];
     size_t camera_count;
@@ -75,8 +75,8 @@ typedef struct cli_config {
     size_t push_count;
     int log; /* bmb_level */
     char board[CLI_TEXT_MAX], wiring[CLI_TEXT_MAX], state[CLI_TEXT_MAX], secrets[CLI_TEXT_MAX];
-    char network[33];
-    char pass_phrase[64]; /* from the secrets file; never printed */
+    char ssid[33];
+    char passphrase[64]; /* from the secrets file; never printed */
     int64_t uplink_kbps, cpu_percent;
     int light_style; /* bmb_light_style */
     char light_file[CLI_TEXT_MAX];

@@ -72,7 +72,7 @@ static const key_row keys[] = {
       "refuse to start when more than this is needed; 0: no limit" },
     { SECTION_DEVICE, "request-buffer", KEY_BYTES, DEVICE(request_buffer), 1536, 16384, NULL, "bytes", "3K",
       "memory of each connection for requests and answers" },
-    { SECTION_DEVICE, "rtp-payload", KEY_BYTES, DEVICE(rtp_payload), 256, 8900, NULL, "bytes", "1400",
+    { SECTION_DEVICE, "rtp-packet", KEY_BYTES, DEVICE(rtp_packet), 256, 8900, NULL, "bytes", "1400",
       "largest RTP packet; lower it where a tunnel or radio link cuts packets" },
     { SECTION_DEVICE, "stall-ms", KEY_INT, DEVICE(stall_ms), 100, 600000, NULL, "ms", "5000",
       "a viewer that takes nothing for so long is closed" },
@@ -82,7 +82,7 @@ static const key_row keys[] = {
       "an unused connection is closed after" },
     { SECTION_DEVICE, "session-ms", KEY_INT, DEVICE(session_ms), 1000, 600000, NULL, "ms", "60000",
       "an RTSP session ends without a sign of life after" },
-    { SECTION_DEVICE, "backlog-ms", KEY_INT, DEVICE(backlog_ms), 20, 5000, NULL, "ms", "80",
+    { SECTION_DEVICE, "unsent-ms", KEY_INT, DEVICE(unsent_ms), 20, 5000, NULL, "ms", "80",
       "how much of a stream may wait unsent in the system; less is fresher, more is smoother" },
     { SECTION_DEVICE, "board", KEY_TEXT, DEVICE(board), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
       "simulate this board: a name of `bambino boards`, or a description file beside this one" },
@@ -101,8 +101,8 @@ static const key_row keys[] = {
     { SECTION_DEVICE, "log", KEY_CHOICE, DEVICE(log), 0, 0, levels, "", "info",
       "how much is told on stderr; debug adds what went out each second" },
 
-    { SECTION_NETWORK, "name", KEY_TEXT, DEVICE(network), 1, 32, NULL, "", "none",
-      "radio network to join; its pass-phrase stands in the secrets file" },
+    { SECTION_NETWORK, "ssid", KEY_TEXT, DEVICE(ssid), 1, 32, NULL, "", "none",
+      "radio network to join; its passphrase stands in the secrets file" },
     { SECTION_NETWORK, "uplink-kbps", KEY_INT, DEVICE(uplink_kbps), 0, 10000000, NULL, "kbit/s", "0",
       "what the network carries, for the budget; 0: the board's link, or not known" },
 
@@ -129,7 +129,7 @@ static const key_row keys[] = {
       "frames per second" },
     { SECTION_FEED, "quality", KEY_CONTROL, BMB_CONTROL_QUALITY, 1, 100, NULL, "", "75", "JPEG quality" },
     { SECTION_FEED, "kbps", KEY_CONTROL, BMB_CONTROL_KBPS, 1, 1000000, NULL, "kbit/s", "H.264: 2000; JPEG: none",
-      "bit rate; a JPEG feed holds it by quality, then by leaving frames out" },
+      "bit rate; a JPEG feed holds it by quality, then by dropping frames" },
     { SECTION_FEED, "quality-least", KEY_INT, FEED(quality_least), 1, 100, NULL, "", "20",
       "JPEG with kbps: quality goes no lower" },
     { SECTION_FEED, "quality-most", KEY_INT, FEED(quality_most), 1, 100, NULL, "", "90",
@@ -154,7 +154,8 @@ static const key_row keys[] = {
       "mains frequency whose flicker is filtered" },
     { SECTION_FEED, "night", KEY_CONTROL, BMB_CONTROL_NIGHT, 0, 1, NULL, "0 or 1", "0",
       "grey and bright, for infrared light" },
-    { SECTION_FEED, "lamp", KEY_CONTROL, BMB_CONTROL_LAMP, 0, 100, NULL, "per cent", "0", "illumination" },
+    { SECTION_FEED, "illumination", KEY_CONTROL, BMB_CONTROL_ILLUMINATION, 0, 100, NULL, "per cent", "0",
+      "light of the camera's own" },
     { SECTION_FEED, "storage", KEY_CHOICE, FEED(storage), 0, 0, storages, "", "kept",
       "copy frames into the reel, or leave them in the driver's buffers" },
     { SECTION_FEED, "frame-max", KEY_BYTES, FEED(frame_max), 256, INT32_MAX, NULL, "bytes", "width*height/4 + 16K",
@@ -526,12 +527,12 @@ static void presets(cli_config *c, const char *path)
     c->viewers = p.viewers;
     c->spare = p.spare;
     c->request_buffer = p.request_buffer;
-    c->rtp_payload = p.rtp_payload;
+    c->rtp_packet = p.rtp_packet;
     c->stall_ms = p.stall_ms;
     c->request_ms = p.request_ms;
     c->idle_ms = p.idle_ms;
     c->session_ms = p.session_ms;
-    c->backlog_ms = p.backlog_ms;
+    c->unsent_ms = p.unsent_ms;
     c->log = BMB_LEVEL_INFO;
     c->light_style = BMB_LIGHT_STATES;
     c->cpu_percent = 80;

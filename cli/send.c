@@ -101,7 +101,7 @@ static int print_result(const cli_device *d)
     bmb_device_stats device;
     (void)bmb_push_stats_get(d->device, 0, &s);
     bmb_device_stats_get(d->device, &device);
-    printf("Stopped after %.1f s: %llu frames and %.1f KiB sent, %llu left out, the network took no more for %.1f s.\n",
+    printf("Stopped after %.1f s: %llu frames and %.1f KiB sent, %llu skipped, the network took no more for %.1f s.\n",
            (double)device.uptime_us / 1e6, (unsigned long long)s.out.frames, (double)s.out.bytes / 1024.0,
            (unsigned long long)s.skipped, (double)s.out.blocked_us / 1e6);
     return s.out.frames > 0 && s.err != BMB_REFUSED ? EXIT_OK : EXIT_FAILED;

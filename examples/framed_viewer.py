@@ -21,7 +21,7 @@ HELLO, FEED, FRAME, ALIVE, ANSWER, STATUS, BYE = range(1, 8)
 ASK_HELLO, ASK_FEED, ASK_KEY, ASK_PAUSE, ASK_CONTROL, ASK_STATUS, ASK_ALIVE = range(65, 72)
 CODECS = ["jpeg", "h264"]
 CONTROLS = ["quality", "kbps", "key-ms", "flip-h", "flip-v", "brightness", "contrast", "saturation",
-            "sharpness", "rotate", "exposure-us", "gain", "white-k", "flicker", "night", "lamp"]
+            "sharpness", "rotate", "exposure-us", "gain", "white-k", "flicker", "night", "illumination"]
 REASONS = ["ok", "again", "gone", "bad-argument", "bad-data", "no-memory", "no-room", "limit", "in-use", "not-found",
            "denied", "unknown", "unsupported", "timed-out", "no-route", "refused", "failed"]
 NO_FEED = 0xFFFF
@@ -165,7 +165,7 @@ def main():
                 save(o.save, feed, number, body[20:])
             if time.time() - second >= 1:
                 print(f"frame {number}: {size * 8 / 1000 / (time.time() - second):.0f} kbit/s, {age:.0f} ms old, "
-                      f"{missing} left out", flush=True)
+                      f"{missing} skipped", flush=True)
                 second, size = time.time(), 0
         elif kind == ANSWER:
             v.tell_answer(number, body)
@@ -175,7 +175,7 @@ def main():
             print(f"status: {status['fps']:g} frames/s, {status['kbps']} kbit/s, {status['viewers']} viewers", flush=True)
         elif kind == BYE:
             sys.exit(f"the device says goodbye: {REASONS[body[0]]}")
-    print(f"{frames} frames, {missing} left out, {v.stream.skipped} bytes of damage skipped")
+    print(f"{frames} frames, {missing} skipped, {v.stream.skipped} bytes of damage skipped")
 
 
 if __name__ == "__main__":

@@ -17,9 +17,9 @@ typedef enum bmb_board_fault {
     BMB_BOARD_OTHER_SENSOR,    /* a sensor of another kind is plugged in */
     BMB_BOARD_WEAK_SUPPLY,     /* the board resets when somebody watches */
     BMB_BOARD_NO_EXTERNAL_RAM, /* not there, or not enabled */
-    BMB_BOARD_NO_NETWORK_NAME,
-    BMB_BOARD_NO_PASS_PHRASE,
-    BMB_BOARD_WRONG_PASS_PHRASE,
+    BMB_BOARD_NO_SSID,
+    BMB_BOARD_NO_PASSPHRASE,
+    BMB_BOARD_WRONG_PASSPHRASE,
     BMB_BOARD_STORAGE_FULL,
     BMB_BOARD_CLOCK_UNSET,
     BMB_BOARD_HANGING_CAMERA, /* it is there, and delivers nothing more */
@@ -31,7 +31,7 @@ const char *bmb_board_fault_name(bmb_board_fault fault);
 
 /* A radio or cable, as seen from the board. */
 typedef struct bmb_board_link {
-    bool radio;            /* needs a network name and a pass phrase */
+    bool radio;            /* needs an SSID and a passphrase */
     uint32_t kbps;         /* what it carries; 0: no bound */
     uint32_t delay_ms;     /* on the way, each packet */
     uint32_t jitter_ms;    /* added to it, 0 to this, evenly */
@@ -48,14 +48,14 @@ typedef struct bmb_board {
     uint32_t ram_internal, ram_external; /* bytes; of the internal, what programs may use */
     uint32_t storage;                    /* bytes for settings and pictures */
     uint32_t cpu_percent; /* how fast it is, against the board of the table in docs/boards.md, per cent */
-    bool status_light, lamp;
+    bool status_light, illumination;
     uint32_t connectors;         /* cameras that can be plugged in */
     char wiring[BMB_BOARD_TEXT]; /* the camera connector: name of the wiring … */
     char pins[BMB_BOARD_TEXT];   /* … and its pins, for the console */
     bool h264;                   /* has an encoder for it */
     bmb_sim_sensor sensor;
     bmb_board_link link;
-    char network[33], pass_phrase[64]; /* of the access point in reach, for the simulation */
+    char ssid[33], passphrase[64]; /* of the access point in reach, for the simulation */
 } bmb_board;
 
 /* Reads a description. On failure returns BMB_NOT_FOUND or BMB_BAD_DATA and writes a sentence to why. */
@@ -66,7 +66,7 @@ bmb_err bmb_board_load(const char *path, bmb_board *out, char *why, size_t room)
 typedef struct bmb_board_run bmb_board_run;
 
 typedef struct bmb_board_options {
-    const char *network, *pass_phrase;            /* as configured; NULL: not set */
+    const char *ssid, *passphrase;            /* as configured; NULL: not set */
     const char *wiring;                           /* as configured; NULL: the board's own */
     void (*console)(void *ctx, const char *line); /* gets each line of the console; NULL: none */
     void *console_ctx;

@@ -49,7 +49,7 @@ typedef enum bmb_control {
     BMB_CONTROL_WHITE_K,     /* white balance: colour temperature of the light, K; 0: automatic */
     BMB_CONTROL_FLICKER,     /* mains frequency whose flicker is filtered: 0 (none), 50, 60 Hz */
     BMB_CONTROL_NIGHT,       /* 0, 1: grey and bright, for infrared light */
-    BMB_CONTROL_LAMP,        /* illumination, 0 .. 100 per cent */
+    BMB_CONTROL_ILLUMINATION,        /* illumination, 0 .. 100 per cent */
     BMB_CONTROL_COUNT
 } bmb_control;
 

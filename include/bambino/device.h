@@ -66,7 +66,7 @@ typedef struct bmb_feed_config {
     bmb_multicast multicast;
     const bmb_setting *settings; /* applied in order at each start of the camera */
     size_t setting_count;
-    uint32_t kbps; /* JPEG: hold this bit rate by quality, then by leaving frames out; 0: quality stays as it is set */
+    uint32_t kbps; /* JPEG: hold this bit rate by quality, then by dropping frames; 0: quality stays as it is set */
     uint8_t quality_least, quality_most; /* bounds for that; 0: 20 and 90 */
     bool keep_controls; /* what bmb_control_set() changes is stored by the port and restored at the next opening */
 } bmb_feed_config;
@@ -137,12 +137,12 @@ typedef struct bmb_config {
     uint16_t spare;          /* connections beyond that for stills, status and refusals, 1 to 64; preset 8 */
     uint16_t request_buffer; /* bytes for each connection, 1536 to 16384; preset 3072. A third takes requests, the rest
                                 answers */
-    uint16_t rtp_payload;    /* largest RTP packet, bytes, its header included, 256 to 8900; preset 1400 */
+    uint16_t rtp_packet;    /* largest RTP packet, bytes, its header included, 256 to 8900; preset 1400 */
     uint32_t stall_ms;       /* a viewer that takes nothing for so long is closed, 100 to 600000; preset 5000 */
     uint32_t request_ms;     /* a request must be complete within, 100 to 600000; preset 10000 */
     uint32_t idle_ms;        /* a connection kept alive without a request is closed after; preset 30000 */
     uint32_t session_ms;     /* an RTSP session ends without a sign of life after; preset 60000 */
-    uint32_t backlog_ms;     /* how much of a stream may wait in the system's send buffer, 20 to 5000; preset 80 */
+    uint32_t unsent_ms;     /* how much of a stream may wait in the system's send buffer, 20 to 5000; preset 80 */
 } bmb_config;
 
 /* Zeroes the configuration and fills in every preset named above. */
@@ -220,7 +220,7 @@ typedef enum bmb_keeping {
     BMB_KEEPING_STEADY,     /* quality is where the rate wants it */
     BMB_KEEPING_BEST,       /* at its best: the scene needs less than the rate */
     BMB_KEEPING_LEAST,      /* at its lowest, and the rate is just kept */
-    BMB_KEEPING_LEAVING_OUT /* at its lowest, and frames are left out */
+    BMB_KEEPING_DROPPING /* at its lowest, and frames are dropped */
 } bmb_keeping;
 
 /* How large a JPEG image becomes at a quality, in thousandths of its size at 75: typical of photographs. */
@@ -240,7 +240,7 @@ typedef struct bmb_feed_stats {
     bmb_keeping keeping;
     uint8_t quality;    /* in force, where a bit rate is held; else 0 */
     uint32_t kbps_set;  /* to be held; 0: none */
-    uint64_t left_out;  /* of `dropped`: to hold the bit rate */
+    uint64_t dropped_for_rate;  /* of `dropped`: to hold the bit rate */
     uint32_t mfps;      /* measured at the input */
     uint32_t kbps;      /* measured at the input */
     uint64_t frames;    /* taken from the camera and kept */
@@ -253,6 +253,7 @@ typedef struct bmb_feed_stats {
     uint32_t stalled;                  /* viewers closed for taking nothing */
     uint32_t shed;                     /* viewers closed because the reel needed the memory */
     uint32_t restarts;                 /* of the camera */
+    uint32_t gap_ms_most;              /* longest time between two of its frames, pauses for stills left aside */
     uint32_t reel_bytes;               /* size of the reel; borrowed: 0 */
     uint32_t reel_used;                /* bytes of frames held now */
     uint32_t reel_frames, reel_pinned; /* frames held now, and those that a viewer is in the middle of */
@@ -287,6 +288,29 @@ typedef struct bmb_viewer_stats {
     uint32_t round_trip_us; /* 0: not known yet */
 } bmb_viewer_stats;
 
+/* The parts of a step. */
+typedef enum bmb_doing {
+    BMB_DOING_EVENTS = 0, /* accepting, reading, answering */
+    BMB_DOING_CAMERAS,    /* taking frames over, starting and stopping cameras */
+    BMB_DOING_DELIVERY,   /* sending frames */
+    BMB_DOING_TIMES,      /* time limits, reports */
+    BMB_DOING_STORING,    /* in the port's storage */
+    BMB_DOING_LOGGING,    /* in the port's log */
+    BMB_DOING_COUNT
+} bmb_doing;
+
+const char *bmb_doing_name(bmb_doing doing);
+
+/* How steadily it runs. A gap in all streams at once shows here: as a long step where the device itself was busy, as a
+ * late one where the machine did something else. */
+typedef struct bmb_pace_stats {
+    uint32_t step_us;    /* the longest step … */
+    bmb_doing doing;     /* … what took most of it … */
+    uint64_t step_at_us; /* … and when it began, after opening */
+    uint32_t late_us;    /* longest delay beyond the time that bmb_step() had returned … */
+    uint64_t late_at_us; /* … and when that was over */
+} bmb_pace_stats;
+
 typedef struct bmb_device_stats {
     uint64_t uptime_us;
     uint16_t viewers, viewers_most; /* now, and the limit */
@@ -297,6 +321,7 @@ typedef struct bmb_device_stats {
     uint32_t requests;
     uint32_t accept_failed;     /* the system had no room for a connection */
     size_t memory, memory_most; /* used of the block, and its size */
+    bmb_pace_stats pace;
 } bmb_device_stats;
 
 /* What went out over one outlet since opening, to viewers present and past. */
@@ -328,7 +353,7 @@ typedef struct bmb_push_stats {
     bmb_push_state state;
     bmb_err err;      /* why it is waiting; UDP: what the destination answers */
     uint32_t starts;  /* connections made, or sockets opened */
-    uint64_t skipped; /* frames of the present connection that were left out */
+    uint64_t skipped; /* frames of the present connection that it was too slow for */
     bmb_tally out;    /* over all connections */
     uint32_t mfps, kbps;
     uint32_t age_ms; /* as of a viewer */

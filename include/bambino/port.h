@@ -89,7 +89,7 @@ typedef struct bmb_net {
     void (*finish)(void *ctx, bmb_sock sock);
     /* Asks the system to hold at most `bytes` of unsent data for this connection: what is in that buffer has left the
      * core's control and only grows older. Optional; a hint. */
-    void (*bound_backlog)(void *ctx, bmb_sock sock, uint32_t bytes);
+    void (*bound_unsent)(void *ctx, bmb_sock sock, uint32_t bytes);
     /* Asks the system to hold at most `bytes` of this connection altogether, unsent or not yet acknowledged. Called for
      * a connection whose peer takes less than the stream, sized by what it takes. Optional; a hint. */
     void (*bound_buffer)(void *ctx, bmb_sock sock, uint32_t bytes);
@@ -104,8 +104,12 @@ typedef struct bmb_net {
      * BMB_REFUSED, BMB_NO_ROUTE: what the network answered. */
     bmb_err (*udp_send)(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
                         size_t *taken);
-    /* Takes one datagram; longer ones are cut to `room`. */
+    /* Takes one datagram; longer ones are cut to `room`. BMB_AGAIN: none waits. */
     bmb_err (*udp_recv)(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got, bmb_addr *from);
+    /* Tells one destination whose host answered that nobody listens at the port, for a socket without a peer; such a
+     * socket is readable while there is one to tell. BMB_AGAIN: none. Optional: viewers that vanished are then noticed
+     * by their silence alone. */
+    bmb_err (*udp_unreachable)(void *ctx, bmb_sock sock, bmb_addr *to);
 
     /* Closes any of the sockets above and forgets its watch. */
     void (*close)(void *ctx, bmb_sock sock);

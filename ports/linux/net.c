@@ -199,7 +199,7 @@ static void finish(void *ctx, bmb_sock sock)
     shutdown(sock, SHUT_WR);
 }
 
-static void bound_backlog(void *ctx, bmb_sock sock, uint32_t bytes)
+static void bound_unsent(void *ctx, bmb_sock sock, uint32_t bytes)
 {
     (void)ctx;
     setsockopt(sock, IPPROTO_TCP, TCP_NOTSENT_LOWAT, &bytes, sizeof bytes);
@@ -238,7 +238,7 @@ void bmb_linux_fill_net(bmb_net *net)
                       .send = send_slices,
                       .recv = receive,
                       .finish = finish,
-                      .bound_backlog = bound_backlog,
+                      .bound_unsent = bound_unsent,
                       .bound_buffer = bound_buffer,
                       .close = close_sock,
                       .watch = watch };

@@ -47,9 +47,9 @@ const char *bmb_board_fault_name(bmb_board_fault fault)
                                                          "other-sensor",
                                                          "weak-supply",
                                                          "no-external-ram",
-                                                         "no-network-name",
-                                                         "no-pass-phrase",
-                                                         "wrong-pass-phrase",
+                                                         "no-ssid",
+                                                         "no-passphrase",
+                                                         "wrong-passphrase",
                                                          "storage-full",
                                                          "clock-unset",
                                                          "hanging-camera" };
@@ -83,18 +83,18 @@ bool bmb_board_has(const bmb_board_run *run, bmb_board_fault fault)
     uint64_t at = now_us(run) - run->start_us;
     const bmb_board_options *o = &run->options;
     bool radio = run->board->link.radio;
-    bool named = o->network != NULL, phrased = o->pass_phrase != NULL;
+    bool named = o->ssid != NULL, phrased = o->passphrase != NULL;
     for (size_t i = 0; i < run->fault_count; i++)
         if (run->faults[i].fault == fault && holds(&run->faults[i], at)) return true;
     switch (fault) { /* and what the configuration itself brings */
     case BMB_BOARD_WIRING:
         return o->wiring != NULL && strcmp(o->wiring, run->board->wiring) != 0;
-    case BMB_BOARD_NO_NETWORK_NAME:
+    case BMB_BOARD_NO_SSID:
         return radio && !named;
-    case BMB_BOARD_NO_PASS_PHRASE:
+    case BMB_BOARD_NO_PASSPHRASE:
         return radio && named && !phrased;
-    case BMB_BOARD_WRONG_PASS_PHRASE:
-        return radio && phrased && strcmp(o->pass_phrase, run->board->pass_phrase) != 0;
+    case BMB_BOARD_WRONG_PASSPHRASE:
+        return radio && phrased && strcmp(o->passphrase, run->board->passphrase) != 0;
     default:
         return false;
     }
@@ -103,8 +103,8 @@ bool bmb_board_has(const bmb_board_run *run, bmb_board_fault fault)
 /* The first of the faults that keep the network away, or BMB_BOARD_FINE. */
 static bmb_board_fault network_fault(const bmb_board_run *run)
 {
-    static const bmb_board_fault all[] = { BMB_BOARD_NO_NETWORK_NAME, BMB_BOARD_NO_PASS_PHRASE,
-                                           BMB_BOARD_WRONG_PASS_PHRASE };
+    static const bmb_board_fault all[] = { BMB_BOARD_NO_SSID, BMB_BOARD_NO_PASSPHRASE,
+                                           BMB_BOARD_WRONG_PASSPHRASE };
     for (size_t i = 0; i < sizeof all / sizeof all[0]; i++)
         if (bmb_board_has(run, all[i])) return all[i];
     return BMB_BOARD_FINE;
@@ -211,7 +211,7 @@ bmb_err bmb_board_fail(bmb_board_run *run, bmb_board_fault fault, double from_s,
 static void say_fault(bmb_board_run *run, bmb_board_fault fault)
 {
     const bmb_board *b = run->board;
-    const char *network = run->options.network != NULL ? run->options.network : "";
+    const char *network = run->options.ssid != NULL ? run->options.ssid : "";
     switch (fault) {
     case BMB_BOARD_RIBBON:
         bmb_board_say(run,
@@ -242,15 +242,15 @@ static void say_fault(bmb_board_run *run, bmb_board_fault fault)
             "`bambino budget` tells which",
             (unsigned)(b->ram_external / 1024));
         break;
-    case BMB_BOARD_NO_NETWORK_NAME:
-        bmb_board_say(run, "network: no name is set, so no network is looked for. Set name in [network]");
+    case BMB_BOARD_NO_SSID:
+        bmb_board_say(run, "network: no SSID is set, so no network is looked for. Set ssid in [network]");
         break;
-    case BMB_BOARD_NO_PASS_PHRASE:
-        bmb_board_say(run, "network \"%s\": no pass phrase is set. Set pass-phrase in the secrets file", network);
+    case BMB_BOARD_NO_PASSPHRASE:
+        bmb_board_say(run, "network \"%s\": no passphrase is set. Set passphrase in the secrets file", network);
         break;
-    case BMB_BOARD_WRONG_PASS_PHRASE:
+    case BMB_BOARD_WRONG_PASSPHRASE:
         bmb_board_say(
-            run, "network \"%s\": the access point refuses the pass phrase. Correct pass-phrase in the secrets file",
+            run, "network \"%s\": the access point refuses the passphrase. Correct passphrase in the secrets file",
             network);
         break;
     case BMB_BOARD_STORAGE_FULL:
@@ -330,7 +330,7 @@ static bool say_network(bmb_board_run *run)
     }
     if (l->radio) {
         bmb_board_say(run, "network \"%s\": joined; the link carries %u kbit/s, %u to %u ms, %u in 1000 packets lost",
-                      run->options.network, l->kbps, l->delay_ms, l->delay_ms + l->jitter_ms, l->loss_1000);
+                      run->options.ssid, l->kbps, l->delay_ms, l->delay_ms + l->jitter_ms, l->loss_1000);
     } else {
         bmb_board_say(run, "network: cable, %u Mbit/s", l->kbps / 1000);
     }

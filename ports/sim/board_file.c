@@ -26,7 +26,7 @@ static const row rows[] = {
     { "board", "storage", MEMBER(BYTES, storage) },
     { "board", "speed-percent", MEMBER(NUMBER, cpu_percent) },
     { "board", "status-light", MEMBER(FLAG, status_light) },
-    { "board", "lamp", MEMBER(FLAG, lamp) },
+    { "board", "illumination", MEMBER(FLAG, illumination) },
     { "board", "connectors", MEMBER(NUMBER, connectors) },
     { "board", "h264", MEMBER(FLAG, h264) },
     { "wiring", "name", MEMBER(TEXT, wiring) },
@@ -41,8 +41,8 @@ static const row rows[] = {
     { "link", "drop-every-s", MEMBER(NUMBER, link.drop_every_s) },
     { "link", "drop-ms", MEMBER(NUMBER, link.drop_ms) },
     { "link", "seed", MEMBER(NUMBER, link.seed) },
-    { "link", "network", MEMBER(TEXT, network) },
-    { "link", "pass-phrase", MEMBER(TEXT, pass_phrase) },
+    { "link", "ssid", MEMBER(TEXT, ssid) },
+    { "link", "passphrase", MEMBER(TEXT, passphrase) },
 };
 #define ROWS (sizeof rows / sizeof rows[0])
 

@@ -77,7 +77,7 @@ static const bmb_range picture_controls[BMB_CONTROL_COUNT] = {
     [BMB_CONTROL_ROTATE] = { 0, 180, 180, 0 },      [BMB_CONTROL_EXPOSURE_US] = { 0, 100000, 1, 0 },
     [BMB_CONTROL_GAIN] = { 100, 1600, 1, 100 },     [BMB_CONTROL_WHITE_K] = { 0, 10000, 1, 0 },
     [BMB_CONTROL_FLICKER] = { 0, 60, 10, 50 },      [BMB_CONTROL_NIGHT] = { 0, 1, 1, 0 },
-    [BMB_CONTROL_LAMP] = { 0, 100, 1, 0 },
+    [BMB_CONTROL_ILLUMINATION] = { 0, 100, 1, 0 },
 };
 
 /* A camera that plays a clip has no controls: its pictures are made. */

@@ -14,7 +14,7 @@ static uint8_t clamp(double v)
 /* How much light the sensor collects, 1: as it should be. */
 static double exposure(const int32_t *c)
 {
-    double lamp = 1 + 0.3 * c[BMB_CONTROL_LAMP] / 100.0;
+    double lamp = 1 + 0.3 * c[BMB_CONTROL_ILLUMINATION] / 100.0;
     if (c[BMB_CONTROL_EXPOSURE_US] == 0) return 1; /* automatic: whatever the lamp does is made up for */
     return lamp * c[BMB_CONTROL_EXPOSURE_US] / DAYLIGHT_US * c[BMB_CONTROL_GAIN] / 100.0;
 }

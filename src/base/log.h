@@ -1,12 +1,26 @@
-/* Reports an event through the port, when the port wants any. */
+/* Reports events through the port, where the port wants any.
+ *
+ * What peers can provoke is bounded: a burst of BMB_LOG_BURST events, then one for each BMB_LOG_STEP_US. The rest is
+ * counted, and the number told as BMB_EVENT_SUPPRESSED as soon as there is room again, so that nobody can fill a disk,
+ * a serial line or a person's patience from the network.
+ */
 #ifndef BMB_BASE_LOG_H
 #define BMB_BASE_LOG_H
 
 #include "bambino/port.h"
 
-static inline void bmb_log(const bmb_port *port, const bmb_event *event)
-{
-    if (port->log != NULL) port->log(port->ctx, event);
-}
+#define BMB_LOG_BURST 32u        /* as many viewers as come at once after a power cut */
+#define BMB_LOG_STEP_US 250000u /* four a second can still be read */
+
+typedef struct bmb_log_gate {
+    uint64_t refilled_us;
+    uint32_t suppressed;
+    uint8_t tokens;
+} bmb_log_gate;
+
+void bmb_log_start(bmb_log_gate *gate, uint64_t now_us);
+void bmb_log(bmb_log_gate *gate, const bmb_port *port, uint64_t now_us, const bmb_event *event);
+/* Tells what was suppressed, when that is possible. Call from time to time. */
+void bmb_log_tend(bmb_log_gate *gate, const bmb_port *port, uint64_t now_us);
 
 #endif

@@ -22,7 +22,7 @@ const char *bmb_control_name(bmb_control control)
     static const char *const names[BMB_CONTROL_COUNT] = { "quality",   "kbps",       "key-ms",      "flip-h",
                                                           "flip-v",    "brightness", "contrast",    "saturation",
                                                           "sharpness", "rotate",     "exposure-us", "gain",
-                                                          "white-k",   "flicker",    "night",       "lamp" };
+                                                          "white-k",   "flicker",    "night",       "illumination" };
     return name_at(names, COUNT(names), (size_t)control);
 }
 
@@ -34,8 +34,14 @@ const char *bmb_codec_name(bmb_codec codec)
 
 const char *bmb_keeping_name(bmb_keeping keeping)
 {
-    static const char *const names[] = { "off", "steady", "best-quality", "least-quality", "leaving-frames-out" };
+    static const char *const names[] = { "off", "steady", "best-quality", "least-quality", "dropping-frames" };
     return name_at(names, COUNT(names), (size_t)keeping);
+}
+
+const char *bmb_doing_name(bmb_doing doing)
+{
+    static const char *const names[BMB_DOING_COUNT] = { "events", "cameras", "delivery", "times", "storing", "logging" };
+    return name_at(names, COUNT(names), (size_t)doing);
 }
 
 const char *bmb_camera_state_name(bmb_camera_state state)

@@ -15,8 +15,7 @@
 static void tell(bmb_device *d, const bmb_feed *feed, bmb_level level, bmb_event_code code, bmb_err err, int64_t value,
                  int64_t extra)
 {
-    bmb_log(d->port,
-            &(bmb_event){
+    bmb_tell(d, &(bmb_event){
                 .level = level, .code = code, .err = err, .feed = feed->config->name, .value = value, .extra = extra });
 }
 
@@ -54,7 +53,7 @@ static size_t load_rows(const bmb_device *d, const bmb_feed *feed, kept_row *row
     uint8_t data[RECORD_MAX];
     size_t size = 0, count = 0;
     record_name(feed, name, sizeof name);
-    if (s->load(s->ctx, name, data, sizeof data, &size) != BMB_OK) return 0;
+    if (s->load(s->ctx, name, data, sizeof data, &size) != BMB_OK || size > sizeof data) return 0;
     bmb_reader r = bmb_reader_of(data, size);
     if (bmb_get_u8(&r) != RECORD_VERSION) return 0;
     for (uint8_t n = bmb_get_u8(&r); n > 0 && !r.failed && count < BMB_CONTROL_COUNT; n--) {
@@ -67,20 +66,20 @@ static size_t load_rows(const bmb_device *d, const bmb_feed *feed, kept_row *row
     return count;
 }
 
-static void keep(bmb_device *d, const bmb_feed *feed, bmb_control control, int32_t value)
+/* The row of a control; a new one where there is none. There is one more row than controls. */
+static kept_row *row_of(kept_row *rows, size_t *count, uint8_t control)
+{
+    size_t at = 0;
+    while (at < *count && rows[at].control != control) at++;
+    if (at == *count && *count < BMB_CONTROL_COUNT) ++*count;
+    return &rows[at];
+}
+
+static bmb_err store_rows(const bmb_device *d, const bmb_feed *feed, const kept_row *rows, size_t count)
 {
     const bmb_storage *s = &d->port->storage;
-    kept_row rows[BMB_CONTROL_COUNT + 1];
     uint8_t data[RECORD_MAX];
     char name[48];
-    size_t count = load_rows(d, feed, rows), at = 0;
-    while (at < count && rows[at].control != control) at++;
-    if (at == count && count < BMB_CONTROL_COUNT) count++;
-    const bmb_setting *c = configured(feed, control);
-    rows[at] = (kept_row){ .control = (uint8_t)control,
-                           .flags = c != NULL ? CONFIGURED : 0,
-                           .value = value,
-                           .config = c != NULL ? c->value : 0 };
     bmb_writer w = bmb_writer_of(data, sizeof data);
     bmb_put_u8(&w, RECORD_VERSION);
     bmb_put_u8(&w, (uint8_t)count);
@@ -91,13 +90,43 @@ static void keep(bmb_device *d, const bmb_feed *feed, bmb_control control, int32
         bmb_put_u32(&w, (uint32_t)rows[i].config);
     }
     record_name(feed, name, sizeof name);
-    bmb_err err = s->store(s->ctx, name, data, bmb_written(&w));
-    if (err != BMB_OK) tell(d, feed, BMB_LEVEL_WARNING, BMB_EVENT_CONTROLS_NOT_KEPT, err, 0, 0);
+    return s->store(s->ctx, name, data, bmb_written(&w));
+}
+
+void bmb_controls_keep(bmb_device *d, bmb_feed *feed)
+{
+    kept_row rows[BMB_CONTROL_COUNT + 1];
+    if (feed->changed == 0) return;
+    bmb_doing was = bmb_turn(d, BMB_DOING_STORING);
+    size_t count = load_rows(d, feed, rows);
+    for (uint8_t c = 0; c < BMB_CONTROL_COUNT; c++) {
+        int32_t value;
+        if ((feed->changed >> c & 1) == 0 || bmb_camera_get(d, feed, (bmb_control)c, &value) != BMB_OK) continue;
+        const bmb_setting *conf = configured(feed, (bmb_control)c);
+        *row_of(rows, &count, c) = (kept_row){ .control = c,
+                                               .flags = conf != NULL ? CONFIGURED : 0,
+                                               .value = value,
+                                               .config = conf != NULL ? conf->value : 0 };
+    }
+    bmb_err err = store_rows(d, feed, rows, count);
+    (void)bmb_turn(d, was);
+    if (err == BMB_OK) {
+        feed->changed = 0;
+    } else { /* what is to be kept stays known, and is tried again */
+        feed->keep_us = d->now + BMB_KEEP_AGAIN_US;
+        tell(d, feed, BMB_LEVEL_WARNING, BMB_EVENT_CONTROLS_NOT_KEPT, err, 0, 0);
+    }
+}
+
+uint64_t bmb_controls_tend(bmb_device *d, bmb_feed *feed)
+{
+    if (feed->changed == 0 || feed->still.taking) return UINT64_MAX; /* a still has controls of its own meanwhile */
+    if (d->now >= feed->keep_us) bmb_controls_keep(d, feed);
+    return feed->changed != 0 ? feed->keep_us : UINT64_MAX;
 }
 
 static void restore(bmb_device *d, bmb_feed *feed)
 {
-    const bmb_cameras *cameras = &d->port->cameras;
     kept_row rows[BMB_CONTROL_COUNT + 1];
     int32_t effective;
     size_t count = load_rows(d, feed, rows), restored = 0;
@@ -106,20 +135,19 @@ static void restore(bmb_device *d, bmb_feed *feed)
         bool same = (rows[i].flags & CONFIGURED) != 0 ? c != NULL && c->value == rows[i].config : c == NULL;
         if (!same) continue;
         bmb_control control = (bmb_control)rows[i].control;
-        restored += cameras->set(cameras->ctx, feed->camera, control, rows[i].value, &effective) == BMB_OK;
+        restored += bmb_camera_set(d, feed, control, rows[i].value, &effective) == BMB_OK;
     }
     if (restored > 0) tell(d, feed, BMB_LEVEL_INFO, BMB_EVENT_CONTROLS_RESTORED, BMB_OK, (int64_t)restored, 0);
 }
 
 void bmb_controls_apply(bmb_device *d, bmb_feed *feed)
 {
-    const bmb_cameras *cameras = &d->port->cameras;
     if (feed->restored) return; /* a camera that is started again has its controls still, as they were last set */
     feed->restored = true;
     for (size_t i = 0; i < feed->config->setting_count; i++) {
         const bmb_setting *s = &feed->config->settings[i];
-        int32_t effective = s->value;
-        bmb_err err = cameras->set(cameras->ctx, feed->camera, s->control, s->value, &effective);
+        int32_t effective;
+        bmb_err err = bmb_camera_set(d, feed, s->control, s->value, &effective);
         if (err != BMB_OK)
             tell(d, feed, BMB_LEVEL_WARNING, BMB_EVENT_CONTROL_REFUSED, err, (int64_t)s->control, s->value);
     }
@@ -129,17 +157,20 @@ void bmb_controls_apply(bmb_device *d, bmb_feed *feed)
 bmb_err bmb_control_set(bmb_device *d, size_t index, bmb_control control, int32_t value, int32_t *effective)
 {
     if (index >= d->config->feed_count) return BMB_NOT_FOUND;
+    if ((size_t)control >= BMB_CONTROL_COUNT) return BMB_UNSUPPORTED;
     bmb_feed *feed = &d->feeds[index];
-    const bmb_cameras *cameras = &d->port->cameras;
     if (control == BMB_CONTROL_QUALITY && feed->governor.kbps > 0) return BMB_IN_USE; /* the bit rate decides it */
-    bmb_err err = cameras->set(cameras->ctx, feed->camera, control, value, effective);
-    if (err == BMB_OK && keeps(d, feed)) keep(d, feed, control, *effective);
-    return err;
+    if (feed->still.taking) return BMB_IN_USE; /* its controls are those of the still, for a moment */
+    bmb_err err = bmb_camera_set(d, feed, control, value, effective);
+    if (err != BMB_OK || !keeps(d, feed)) return err;
+    /* Peers may turn a control as often as they like: storage is written once for all changes of a while. */
+    if (feed->changed == 0) feed->keep_us = d->port->now_us(d->port->ctx) + BMB_KEEP_AFTER_US;
+    feed->changed |= 1u << control;
+    return BMB_OK;
 }
 
 bmb_err bmb_control_get(const bmb_device *d, size_t index, bmb_control control, int32_t *value)
 {
     if (index >= d->config->feed_count) return BMB_NOT_FOUND;
-    const bmb_cameras *cameras = &d->port->cameras;
-    return cameras->get(cameras->ctx, d->feeds[index].camera, control, value);
+    return bmb_camera_get(d, &d->feeds[index], control, value);
 }

@@ -35,14 +35,20 @@ static uint16_t sessions_of(const bmb_config *config)
 
 static bmb_err find_camera(const bmb_port *port, const char *name, size_t *index, bmb_camera_info *info)
 {
-    size_t count = port->cameras.count != NULL ? port->cameras.count(port->cameras.ctx) : 0;
-    for (size_t i = 0; i < count; i++) {
-        if (port->cameras.info(port->cameras.ctx, i, info) != BMB_OK || strcmp(info->name, name) != 0) continue;
+    size_t count = port->cameras.count(port->cameras.ctx);
+    for (size_t i = 0; i < count && i < UINT16_MAX; i++) {
+        if (port->cameras.info(port->cameras.ctx, i, info) != BMB_OK || strncmp(info->name, name, sizeof info->name) != 0)
+            continue;
         *index = i;
         return BMB_OK;
     }
     return BMB_NOT_FOUND;
 }
+
+/* What is asked of the port once, so that the counting and the laying out cannot see different answers. */
+typedef struct plan {
+    uint16_t camera[BMB_FEEDS_MOST], slots[BMB_FEEDS_MOST];
+} plan;
 
 static uint16_t slots_of(const bmb_feed_config *feed, const bmb_camera_info *info)
 {
@@ -58,8 +64,8 @@ typedef struct bound {
     int64_t value, least, most;
 } bound;
 
-static bmb_err blame(bmb_fault *fault, bmb_err err, const char *part, const char *key, const char *name, int64_t asked,
-                     int64_t have)
+bmb_err bmb_blame(bmb_fault *fault, bmb_err err, const char *part, const char *key, const char *name, int64_t asked,
+                  int64_t have)
 {
     if (fault != NULL)
         *fault = (bmb_fault){ .err = err, .part = part, .key = key, .name = name, .asked = asked, .have = have };
@@ -70,8 +76,8 @@ static bmb_err check_bounds(const bound *bounds, size_t count, const char *part,
 {
     for (size_t i = 0; i < count; i++) {
         const bound *b = &bounds[i];
-        if (b->value < b->least) return blame(fault, BMB_BAD_ARG, part, b->key, name, b->value, b->least);
-        if (b->value > b->most) return blame(fault, BMB_BAD_ARG, part, b->key, name, b->value, b->most);
+        if (b->value < b->least) return bmb_blame(fault, BMB_BAD_ARG, part, b->key, name, b->value, b->least);
+        if (b->value > b->most) return bmb_blame(fault, BMB_BAD_ARG, part, b->key, name, b->value, b->most);
     }
     return BMB_OK;
 }
@@ -117,26 +123,27 @@ static bool good_group(const bmb_multicast *m)
     return multicast && g->port >= 1024 && g->port % 2 == 0;
 }
 
-static bmb_err check_feed(const bmb_config *config, size_t index, bmb_camera_info *info, bmb_fault *fault)
+static bmb_err check_feed(const bmb_config *config, size_t index, plan *out, bmb_fault *fault)
 {
     const bmb_feed_config *f = &config->feeds[index];
+    bmb_camera_info info = { 0 };
     size_t camera;
     if (!good_group(&f->multicast)) {
-        blame(fault, BMB_BAD_ARG, "feed", "multicast", f->name, f->multicast.group.port, 0);
+        bmb_blame(fault, BMB_BAD_ARG, "feed", "multicast", f->name, f->multicast.group.port, 0);
         return BMB_BAD_ARG;
     }
-    if (!good_name(f->name)) return blame(fault, BMB_BAD_ARG, "feed", "name", f->name, 0, 0);
+    if (!good_name(f->name)) return bmb_blame(fault, BMB_BAD_ARG, "feed", "name", f->name, 0, 0);
     if (f->title != NULL && strlen(f->title) > 63)
-        return blame(fault, BMB_BAD_ARG, "feed", "title", f->name, (int64_t)strlen(f->title), 63);
+        return bmb_blame(fault, BMB_BAD_ARG, "feed", "title", f->name, (int64_t)strlen(f->title), 63);
     for (size_t i = 0; i < index; i++) {
         if (same_group(&f->multicast.group, &config->feeds[i].multicast.group))
-            return blame(fault, BMB_IN_USE, "feed", "multicast", f->name, 0, 0);
-        if (strcmp(config->feeds[i].name, f->name) == 0) return blame(fault, BMB_IN_USE, "feed", "name", f->name, 0, 0);
+            return bmb_blame(fault, BMB_IN_USE, "feed", "multicast", f->name, 0, 0);
+        if (strcmp(config->feeds[i].name, f->name) == 0) return bmb_blame(fault, BMB_IN_USE, "feed", "name", f->name, 0, 0);
         if (f->camera != NULL && strcmp(config->feeds[i].camera, f->camera) == 0)
-            return blame(fault, BMB_IN_USE, "feed", "camera", f->camera, 0, 0);
+            return bmb_blame(fault, BMB_IN_USE, "feed", "camera", f->camera, 0, 0);
     }
-    if (f->camera == NULL || find_camera(config->port, f->camera, &camera, info) != BMB_OK)
-        return blame(fault, BMB_NOT_FOUND, "camera", "camera", f->camera, 0, 0);
+    if (f->camera == NULL || find_camera(config->port, f->camera, &camera, &info) != BMB_OK)
+        return bmb_blame(fault, BMB_NOT_FOUND, "camera", "camera", f->camera, 0, 0);
     const bound bounds[] = {
         { "codec", (int64_t)f->mode.codec, 0, BMB_CODEC_COUNT - 1 },
         { "width", f->mode.width, 16, 8192 },
@@ -144,9 +151,13 @@ static bmb_err check_feed(const bmb_config *config, size_t index, bmb_camera_inf
         { "rate", f->mode.mfps, 1, 240000 },
         { "frame_max", f->frame_max, 256, INT32_MAX },
         { "reel_bytes", f->storage == BMB_KEPT ? f->reel_bytes : f->frame_max, f->frame_max, INT32_MAX },
-        { "buffers", f->storage == BMB_BORROWED ? info->buffers : 3, 3, 255 },
+        { "buffers", f->storage == BMB_BORROWED ? info.buffers : 3, 3, 255 },
     };
-    return check_bounds(bounds, COUNT(bounds), "feed", f->name, fault);
+    bmb_err err = check_bounds(bounds, COUNT(bounds), "feed", f->name, fault);
+    if (err != BMB_OK) return err;
+    out->camera[index] = (uint16_t)camera;
+    out->slots[index] = slots_of(f, &info);
+    return BMB_OK;
 }
 
 static bmb_err check_stream(const bmb_config *config, const char *part, uint16_t feed, bmb_stream_format format,
@@ -155,12 +166,12 @@ static bmb_err check_stream(const bmb_config *config, const char *part, uint16_t
     bmb_err err = BMB_OK;
     const char *name = NULL;
     if (feed >= config->feed_count && (feed != BMB_NO_FEED || format != BMB_FORMAT_FRAMED)) {
-        err = blame(fault, BMB_NOT_FOUND, part, "feed", NULL, feed, (int64_t)config->feed_count);
+        err = bmb_blame(fault, BMB_NOT_FOUND, part, "feed", NULL, feed, (int64_t)config->feed_count);
     } else if (feed == BMB_NO_FEED) {
         return BMB_OK;
     } else if (bmb_stream_framer(format, config->feeds[feed].mode.codec, tcp) == NULL) {
         name = config->feeds[feed].name;
-        err = blame(fault, BMB_UNSUPPORTED, part, "format", name, (int64_t)format,
+        err = bmb_blame(fault, BMB_UNSUPPORTED, part, "format", name, (int64_t)format,
                     (int64_t)config->feeds[feed].mode.codec);
     }
     if (err != BMB_OK && fault != NULL) fault->addr = *addr;
@@ -179,12 +190,12 @@ static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
         const bmb_push_config *p = &config->pushes[i];
         err = check_stream(config, "push", p->feed, p->format, p->tcp, &p->to, fault);
         if (err == BMB_OK && (p->to.family == 0 || p->to.port == 0 || p->feed >= config->feed_count))
-            err = blame(fault, BMB_BAD_ARG, "push", "to", NULL, p->to.port, 0);
+            err = bmb_blame(fault, BMB_BAD_ARG, "push", "to", NULL, p->to.port, 0);
     }
     return err;
 }
 
-static bmb_err check(const bmb_config *config, bmb_fault *fault)
+static bmb_err check(const bmb_config *config, plan *out, bmb_fault *fault)
 {
     const bound bounds[] = {
         { "feeds", (int64_t)config->feed_count, 1, BMB_FEEDS_MOST },
@@ -193,16 +204,16 @@ static bmb_err check(const bmb_config *config, bmb_fault *fault)
         { "viewers", config->viewers, 1, 4000 },
         { "spare", config->spare, 1, 64 },
         { "request_buffer", config->request_buffer, 1536, 16384 },
-        { "rtp_payload", config->rtp_payload, 256, 8900 },
+        { "rtp_packet", config->rtp_packet, 256, 8900 },
         { "stall_ms", config->stall_ms, 100, 600000 },
         { "request_ms", config->request_ms, 100, 600000 },
         { "idle_ms", config->idle_ms, 100, 600000 },
         { "session_ms", config->session_ms, 1000, 600000 },
-        { "backlog_ms", config->backlog_ms, 20, 5000 },
+        { "unsent_ms", config->unsent_ms, 20, 5000 },
     };
     bmb_err err = check_bounds(bounds, COUNT(bounds), "config", NULL, fault);
-    bmb_camera_info info;
-    for (size_t i = 0; err == BMB_OK && i < config->feed_count; i++) err = check_feed(config, i, &info, fault);
+    if (err == BMB_OK) err = bmb_contract_check(config, fault);
+    for (size_t i = 0; err == BMB_OK && i < config->feed_count; i++) err = check_feed(config, i, out, fault);
     return err == BMB_OK ? check_outlets(config, fault) : err;
 }
 
@@ -213,20 +224,17 @@ void bmb_config_init(bmb_config *config)
     config->viewers = 16;
     config->spare = 8;
     config->request_buffer = 3072;
-    config->rtp_payload = 1400;
+    config->rtp_packet = 1400;
     config->stall_ms = 5000;
     config->request_ms = 10000;
     config->idle_ms = 30000;
     config->session_ms = 60000;
-    config->backlog_ms = 80;
+    config->unsent_ms = 80;
 }
 
-static void lay_out_reel(block *b, const bmb_feed_config *config, const bmb_port *port, bmb_feed *feed)
+static void lay_out_reel(block *b, const bmb_feed_config *config, const bmb_port *port, size_t camera, uint16_t slots,
+                         bmb_feed *feed)
 {
-    bmb_camera_info info = { 0 };
-    size_t camera = 0;
-    (void)find_camera(port, config->camera, &camera, &info); /* checked before */
-    uint16_t slots = slots_of(config, &info);
     bmb_frame *frames = (bmb_frame *)part_of(b, slots * sizeof(bmb_frame));
     uint8_t *memory = config->storage == BMB_KEPT ? (uint8_t *)part_of(b, config->reel_bytes) : NULL;
     size_t facts_size = config->mode.codec == BMB_CODEC_H264 ? sizeof(bmb_h264_facts) : sizeof(bmb_jpeg_facts);
@@ -244,7 +252,7 @@ static void lay_out_reel(block *b, const bmb_feed_config *config, const bmb_port
 }
 
 /* The whole block, in the order of the budget's parts. With a base it also builds the device. */
-static bmb_device *lay_out(uint8_t *base, const bmb_config *config, bmb_budget *budget)
+static bmb_device *lay_out(uint8_t *base, const bmb_config *config, const plan *p, bmb_budget *budget)
 {
     block b = { .base = base, .used = 0 };
     size_t mark = 0;
@@ -262,7 +270,7 @@ static bmb_device *lay_out(uint8_t *base, const bmb_config *config, bmb_budget *
     if (feeds != NULL) memset(feeds, 0, config->feed_count * sizeof *feeds);
     END_OF_PART;
     for (size_t i = 0; i < config->feed_count; i++)
-        lay_out_reel(&b, &config->feeds[i], config->port, feeds != NULL ? &feeds[i] : NULL);
+        lay_out_reel(&b, &config->feeds[i], config->port, p->camera[i], p->slots[i], feeds != NULL ? &feeds[i] : NULL);
     END_OF_PART;
     uint16_t conn_most = conns_of(config);
     bmb_conn *conns = (bmb_conn *)part_of(&b, conn_most * sizeof *conns);
@@ -304,12 +312,18 @@ static bmb_device *lay_out(uint8_t *base, const bmb_config *config, bmb_budget *
     return d;
 }
 
+static bmb_err plan_and_count(const bmb_config *config, plan *p, bmb_budget *out, bmb_fault *fault)
+{
+    bmb_err err = check(config, p, fault);
+    if (err != BMB_OK) return err;
+    (void)lay_out(NULL, config, p, out);
+    return out->total == SIZE_MAX ? bmb_blame(fault, BMB_NO_MEMORY, "memory", "total", NULL, INT64_MAX, 0) : BMB_OK;
+}
+
 bmb_err bmb_budget_of(const bmb_config *config, bmb_budget *out, bmb_fault *fault)
 {
-    bmb_err err = check(config, fault);
-    if (err != BMB_OK) return err;
-    (void)lay_out(NULL, config, out);
-    return out->total == SIZE_MAX ? blame(fault, BMB_NO_MEMORY, "memory", "total", NULL, INT64_MAX, 0) : BMB_OK;
+    plan p;
+    return plan_and_count(config, &p, out, fault);
 }
 
 static const char *largest_part(const bmb_budget *b)
@@ -334,26 +348,39 @@ static bmb_err open_outlets(bmb_device *d, bmb_fault *fault)
         bmb_err err = d->port->net.listen(d->port->ctx, &o->config->listen, &o->sock, &o->bound);
         if (err == BMB_OK) err = d->port->net.watch(d->port->ctx, o->sock, BMB_READABLE, (uint32_t)i);
         if (err == BMB_OK) continue;
-        blame(fault, err, "outlet", "listen", NULL, 0, 0);
+        bmb_blame(fault, err, "outlet", "listen", NULL, 0, 0);
         if (fault != NULL) fault->addr = o->config->listen;
         return err;
     }
     return BMB_OK;
 }
 
+/* RFC 7022 4.2: unique on the network and over restarts, and tells nothing about the device. */
+static void make_cname(bmb_device *d)
+{
+    uint8_t bits[12];
+    d->port->random(d->port->ctx, bits, sizeof bits);
+    bmb_writer w = bmb_writer_of(d->cname, sizeof d->cname - 1);
+    bmb_put_base64(&w, bits, sizeof bits);
+    d->cname[sizeof d->cname - 1] = '\0';
+}
+
 bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device **out, bmb_fault *fault)
 {
     bmb_budget budget;
+    plan p;
     *out = NULL;
-    bmb_err err = bmb_budget_of(config, &budget, fault);
+    bmb_err err = plan_and_count(config, &p, &budget, fault);
     if (err != BMB_OK) return err;
     if (memory == NULL || size < budget.total)
-        return blame(fault, BMB_NO_MEMORY, "memory", largest_part(&budget), NULL, (int64_t)budget.total, (int64_t)size);
+        return bmb_blame(fault, BMB_NO_MEMORY, "memory", largest_part(&budget), NULL, (int64_t)budget.total, (int64_t)size);
 
     size_t skew = (BMB_ALIGN - (uintptr_t)memory % BMB_ALIGN) % BMB_ALIGN;
-    bmb_device *d = lay_out((uint8_t *)memory + skew, config, &budget);
+    bmb_device *d = lay_out((uint8_t *)memory + skew, config, &p, &budget);
     d->memory = budget.total;
     d->now = d->start_us = d->port->now_us(d->port->ctx);
+    bmb_log_start(&d->gate, d->now);
+    make_cname(d);
     if (d->port->light != NULL) d->port->light(d->port->ctx, d->light);
     err = open_outlets(d, fault);
     if (err != BMB_OK) {
@@ -362,9 +389,12 @@ bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device
     }
     for (size_t i = 0; i < config->feed_count; i++) {
         bmb_rate_start(&d->feeds[i].rate, d->now);
+        d->port->random(d->port->ctx, &d->feeds[i].sdp_id, sizeof d->feeds[i].sdp_id);
+        d->feeds[i].sdp_id >>= 1; /* it is a number for those who read it with a sign, too */
+        d->feeds[i].sdp_version = 1;
         bmb_feed_start(d, &d->feeds[i]);
         if (config->feeds[i].multicast.group.family != 0 && config->feeds[i].multicast.always)
-            bmb_session_lease(d, &d->feeds[i], UINT64_MAX);
+            bmb_group_lease(d, &d->feeds[i], UINT64_MAX);
     }
     for (size_t i = 0; i < config->push_count; i++) bmb_push_start(d, &d->pushes[i], i);
     *out = d;
@@ -379,6 +409,7 @@ void bmb_close(bmb_device *d)
     bmb_session_close_all(d);
     for (size_t i = 0; i < d->config->feed_count; i++) {
         bmb_feed *feed = &d->feeds[i];
+        bmb_controls_keep(d, feed);
         if (feed->camera_state == BMB_CAMERA_STARTING || feed->camera_state == BMB_CAMERA_RUNNING)
             d->port->cameras.stop(d->port->cameras.ctx, feed->camera);
         bmb_reel_clear(&feed->reel);
@@ -392,14 +423,15 @@ static void take_events(bmb_device *d)
 {
     bmb_ready ready[BMB_READY_MOST];
     size_t n = d->port->net.ready(d->port->ctx, ready, BMB_READY_MOST);
-    for (size_t i = 0; i < n; i++) {
+    for (size_t i = 0; i < n && i < BMB_READY_MOST; i++) {
         if (ready[i].token < BMB_OUTLETS_MOST) {
+            if (ready[i].token >= d->config->outlet_count) continue;
             bmb_conn_accept(d, &d->outlets[ready[i].token]);
             continue;
         }
         if (ready[i].token < BMB_TOKEN_CONN) {
             const bmb_udp_pair *pair = &d->udp[(ready[i].token - BMB_TOKEN_UDP) / 2 % 2];
-            bmb_session_datagrams(d, ready[i].token % 2 == 0 ? pair->rtp : pair->rtcp);
+            if (pair->port != 0) bmb_session_datagrams(d, ready[i].token % 2 == 0 ? pair->rtp : pair->rtcp);
             continue;
         }
         size_t index = ready[i].token - BMB_TOKEN_CONN;
@@ -461,12 +493,16 @@ static void show_light(bmb_device *d)
 uint64_t bmb_step(bmb_device *d)
 {
     d->now = d->port->now_us(d->port->ctx);
+    bmb_pace_begin(&d->pace, d->now, d->start_us);
+    bmb_log_tend(&d->gate, d->port, d->now);
     take_events(d);
+    (void)bmb_turn(d, BMB_DOING_CAMERAS);
     bool fresh = false;
     for (size_t i = 0; i < d->config->feed_count; i++) {
         bmb_feed_take(d, &d->feeds[i]);
         fresh = fresh || d->feeds[i].fresh;
     }
+    (void)bmb_turn(d, BMB_DOING_DELIVERY);
     if (fresh) {
         deliver(d);
     } else if (d->now >= d->pace_us) {
@@ -474,6 +510,7 @@ uint64_t bmb_step(bmb_device *d)
         bmb_push_deliver(d, true);
     }
     if (d->now >= d->idle_us) speak_between(d);
+    (void)bmb_turn(d, BMB_DOING_TIMES);
 
     bool paused = false;
     for (size_t i = 0; i < d->config->outlet_count; i++) paused = paused || d->outlets[i].paused_us != 0;
@@ -488,7 +525,7 @@ uint64_t bmb_step(bmb_device *d)
         bmb_report(d);
         d->report_us = d->now + BMB_REPORT_OUT_US;
     }
-    bool busy = d->conn_live > 0 || d->config->push_count > 0 || d->session_live > 0 || leased || paused;
+    bool busy = d->gate.suppressed > 0 || d->conn_live > 0 || d->config->push_count > 0 || d->session_live > 0 || leased || paused;
     uint64_t next = busy ? d->sweep_us : UINT64_MAX;
     if (d->pace_us < next) next = d->pace_us;
     if (d->idle_us < next) next = d->idle_us;
@@ -498,6 +535,7 @@ uint64_t bmb_step(bmb_device *d)
         if (due < next) next = due;
     }
     show_light(d);
+    bmb_pace_end(&d->pace, d->port->now_us(d->port->ctx), d->start_us, next);
     return next;
 }
 

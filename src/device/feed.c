@@ -6,8 +6,7 @@
 static void tell(bmb_device *d, const bmb_feed *feed, bmb_level level, bmb_event_code code, bmb_err err, int64_t value,
                  int64_t extra)
 {
-    bmb_log(d->port,
-            &(bmb_event){
+    bmb_tell(d, &(bmb_event){
                 .level = level, .code = code, .err = err, .feed = feed->config->name, .value = value, .extra = extra });
 }
 
@@ -44,24 +43,22 @@ void bmb_feed_want_key(bmb_device *d, bmb_feed *feed)
 static void start_governor(bmb_device *d, bmb_feed *feed)
 {
     const bmb_feed_config *c = feed->config;
-    const bmb_cameras *cameras = &d->port->cameras;
     int32_t quality = BMB_QUALITY_FIRST;
     if (c->kbps == 0 || feed->mode.codec != BMB_CODEC_JPEG) return;
-    (void)cameras->get(cameras->ctx, feed->camera, BMB_CONTROL_QUALITY, &quality);
+    (void)bmb_camera_get(d, feed, BMB_CONTROL_QUALITY, &quality);
     bmb_governor_start(&feed->governor, c->kbps, feed->mode.mfps,
                        c->quality_least > 0 ? c->quality_least : BMB_QUALITY_LEAST,
                        c->quality_most > 0 ? c->quality_most : BMB_QUALITY_MOST, (uint8_t)quality, d->now);
 }
 
-/* false: the frame must be left out to hold the bit rate. */
+/* false: the frame must be dropped to hold the bit rate. */
 static bool govern(bmb_device *d, bmb_feed *feed, uint32_t size, uint64_t capture_us)
 {
-    const bmb_cameras *cameras = &d->port->cameras;
     uint8_t before = feed->governor.quality, quality;
     if (feed->governor.kbps == 0) return true;
     bool fits = bmb_governor_take(&feed->governor, size, capture_us, d->now, &quality);
     int32_t effective;
-    if (quality != before) (void)cameras->set(cameras->ctx, feed->camera, BMB_CONTROL_QUALITY, quality, &effective);
+    if (quality != before) (void)bmb_camera_set(d, feed, BMB_CONTROL_QUALITY, quality, &effective);
     if (!fits) feed->dropped++;
     return fits;
 }
@@ -71,17 +68,25 @@ void bmb_feed_start(bmb_device *d, bmb_feed *feed)
     const bmb_cameras *cameras = &d->port->cameras;
     const bmb_mode *asked = &feed->config->mode;
     bmb_controls_apply(d, feed);
-    bmb_err err = cameras->start(cameras->ctx, feed->camera, asked, &feed->mode);
+    bmb_mode effective = *asked;
+    bmb_err err = cameras->start(cameras->ctx, feed->camera, asked, &effective);
+    if (err == BMB_OK && bmb_contract_mode(asked, &effective) != BMB_OK) {
+        cameras->stop(cameras->ctx, feed->camera);
+        err = BMB_UNSUPPORTED;
+    }
     if (err != BMB_OK) {
         retry_later(d, feed, err);
         tell(d, feed, BMB_LEVEL_ERROR, BMB_EVENT_CAMERA_FAILED, err, fault_of(d, feed), feed->retry_ms);
         return;
     }
+    if (effective.mfps == 0) effective.mfps = asked->mfps; /* not known: as was asked, until it is measured */
+    if (!bmb_mode_same(&feed->mode, &effective)) feed->sdp_version++;
+    feed->mode = effective;
     feed->camera_state = BMB_CAMERA_STARTING;
     feed->heard_us = d->now;
     start_governor(d, feed);
     feed->needs_key = feed->mode.codec == BMB_CODEC_H264;
-    bool adjusted = memcmp(&feed->mode, asked, sizeof *asked) != 0;
+    bool adjusted = !bmb_mode_same(&feed->mode, asked);
     tell(d, feed, adjusted ? BMB_LEVEL_WARNING : BMB_LEVEL_INFO,
          adjusted ? BMB_EVENT_CAMERA_ADJUSTED : BMB_EVENT_CAMERA_STARTED, BMB_OK, packed_size(&feed->mode),
          feed->mode.mfps);
@@ -124,8 +129,12 @@ static void heard(bmb_device *d, bmb_feed *feed)
         tell(d, feed, BMB_LEVEL_INFO, BMB_EVENT_STILL_GAP, BMB_OK, (int64_t)((d->now - feed->still.since_us) / 1000),
              0);
     }
+    uint64_t gap_ms = (d->now - feed->heard_us) / 1000;
     feed->heard_us = d->now;
-    if (feed->camera_state == BMB_CAMERA_RUNNING) return;
+    if (feed->camera_state == BMB_CAMERA_RUNNING) {
+        if (gap_ms > feed->gap_ms_most) feed->gap_ms_most = gap_ms < UINT32_MAX ? (uint32_t)gap_ms : UINT32_MAX;
+        return;
+    }
     feed->camera_state = BMB_CAMERA_RUNNING;
     feed->camera_err = BMB_OK;
     feed->retry_ms = 0;
@@ -161,7 +170,7 @@ static bool inspect_h264(bmb_device *d, bmb_feed *feed, arrival *a)
     bmb_h264_facts *facts = &d->work.arrived.h264;
     bmb_h264_sets *sets = &feed->sets;
     if (bmb_h264_parse(a->data, a->size, facts) != BMB_OK || !facts->picture) return false;
-    bmb_h264_keep_sets(a->data, facts, sets);
+    if (bmb_h264_keep_sets(a->data, facts, sets)) feed->sdp_version++;
     if (facts->sets) (void)bmb_sps_parse(sets->sps, sets->sps_size, &feed->sps);
     a->key = facts->key && sets->sps_size > 0 && sets->pps_size > 0;
     a->wants_sets = a->key && !facts->sets && feed->config->storage == BMB_KEPT;
@@ -206,6 +215,17 @@ static void lost(bmb_device *d, bmb_feed *feed, bmb_event_code code, size_t size
     bmb_feed_want_key(d, feed);
 }
 
+/* Descriptions tell the highest bit rate, in steps of a quarter to a half, so that they stay what they are. */
+static void follow_kbps(const bmb_device *d, bmb_feed *feed)
+{
+    uint32_t kbps = bmb_feed_kbps(d, feed);
+    if (kbps <= feed->kbps_most || d->now < d->start_us + BMB_SETTLED_US) return;
+    uint32_t step = 4;
+    while (step * 4 < kbps) step *= 2;
+    feed->kbps_most = (kbps + step - 1) / step * step;
+    feed->sdp_version++;
+}
+
 /* true: the reel has taken a borrowed buffer over */
 static bool ingest(bmb_device *d, bmb_feed *feed, const bmb_camera_frame *in)
 {
@@ -247,6 +267,7 @@ static bool ingest(bmb_device *d, bmb_feed *feed, const bmb_camera_frame *in)
     feed->needs_key = false;
     if (a.key) feed->key_wanted = false;
     bmb_rate_frame(&feed->rate, d->now, size);
+    follow_kbps(d, feed);
     return borrowed;
 }
 
@@ -270,6 +291,8 @@ void bmb_feed_take(bmb_device *d, bmb_feed *feed)
             return;
         }
         heard(d, feed);
+        if (in.data == NULL) in.size = 0;
+        if (in.capture_us > d->now) in.capture_us = d->now; /* ahead of the clock: ages would be enormous */
         if (!ingest(d, feed, &in)) cameras->release(cameras->ctx, feed->camera, in.cookie);
     }
 }
@@ -280,7 +303,7 @@ static uint64_t silence_allowed(const bmb_feed *feed)
     return ten_frames > BMB_STALL_LEAST_US ? ten_frames : BMB_STALL_LEAST_US;
 }
 
-uint64_t bmb_feed_tend(bmb_device *d, bmb_feed *feed)
+static uint64_t tend_camera(bmb_device *d, bmb_feed *feed)
 {
     if (feed->camera_state == BMB_CAMERA_OFF) return UINT64_MAX;
     if (feed->key_wanted && d->now >= feed->key_us + BMB_KEY_PAUSE_US) bmb_feed_want_key(d, feed);
@@ -297,4 +320,10 @@ uint64_t bmb_feed_tend(bmb_device *d, bmb_feed *feed)
     retry_later(d, feed, BMB_TIMED_OUT);
     tell(d, feed, BMB_LEVEL_ERROR, BMB_EVENT_CAMERA_STALLED, BMB_TIMED_OUT, (int64_t)silent_ms, feed->retry_ms);
     return feed->retry_us;
+}
+
+uint64_t bmb_feed_tend(bmb_device *d, bmb_feed *feed)
+{
+    uint64_t camera = tend_camera(d, feed), keep = bmb_controls_tend(d, feed);
+    return camera < keep ? camera : keep;
 }

@@ -7,7 +7,7 @@
 #define FEW_US 300000u
 #define REPAY_FRAMES 6       /* a debt is paid back over so many frames */
 #define TOLERANCE 30u        /* thousandths: below, quality stays, so that pictures do not flicker */
-#define SKIPPING_US 2000000u /* so long after a frame was left out the state says so */
+#define SKIPPING_US 2000000u /* so long after a frame was dropped the state says so */
 
 /* Typical of photographs with the usual tables; errors in it are corrected with the next frame. */
 static const struct {
@@ -68,9 +68,9 @@ static void remember(bmb_governor *g, uint64_t now_us)
 void bmb_governor_start(bmb_governor *g, uint32_t kbps, uint32_t mfps, uint8_t least, uint8_t most, uint8_t quality,
                         uint64_t now_us)
 {
-    uint32_t left_out = g->left_out;
+    uint32_t dropped_for_rate = g->dropped_for_rate;
     memset(g, 0, sizeof *g);
-    g->left_out = left_out;
+    g->dropped_for_rate = dropped_for_rate;
     g->kbps = kbps;
     g->interval_us = mfps > 0 ? (uint32_t)(1000000000u / mfps) : 66667;
     g->least = least;
@@ -105,12 +105,12 @@ bool bmb_governor_take(bmb_governor *g, uint32_t size, uint64_t capture_us, uint
     if (fits) {
         g->debt += size;
     } else {
-        g->left_out++;
+        g->dropped_for_rate++;
         g->skipped_us = now_us;
     }
     steer(g, now_us);
     bool skipping = g->skipped_us != 0 && now_us - g->skipped_us < SKIPPING_US && g->quality == g->least;
-    g->state = (uint8_t)(skipping                 ? BMB_KEEPING_LEAVING_OUT
+    g->state = (uint8_t)(skipping                 ? BMB_KEEPING_DROPPING
                          : g->quality == g->least ? BMB_KEEPING_LEAST
                          : g->quality == g->most  ? BMB_KEEPING_BEST
                                                   : BMB_KEEPING_STEADY);

@@ -17,11 +17,11 @@ typedef struct bmb_governor {
     uint32_t interval_us; /* between frames, as the camera delivers them */
     uint8_t least, most, quality;
     uint8_t state; /* bmb_keeping */
-    uint32_t left_out;
+    uint32_t dropped_for_rate;
     uint32_t detail; /* of the scene: bytes at quality 75 */
     int64_t debt;    /* bytes beyond the rate */
     uint64_t leaked_us;
-    uint64_t skipped_us; /* when a frame was last left out */
+    uint64_t skipped_us; /* when a frame was last dropped */
     struct {
         uint64_t from_us;
         uint8_t quality;
@@ -31,7 +31,7 @@ typedef struct bmb_governor {
 /* quality: to begin with. mfps: of the camera. */
 void bmb_governor_start(bmb_governor *g, uint32_t kbps, uint32_t mfps, uint8_t least, uint8_t most, uint8_t quality,
                         uint64_t now_us);
-/* A frame of `size` bytes that was captured then: false when it must be left out. *quality gets what the next frames
+/* A frame of `size` bytes that was captured then: false when it must be dropped. *quality gets what the next frames
  * should be encoded with. */
 bool bmb_governor_take(bmb_governor *g, uint32_t size, uint64_t capture_us, uint64_t now_us, uint8_t *quality);
 

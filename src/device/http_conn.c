@@ -8,7 +8,18 @@ static void open_conversation(bmb_device *d, bmb_conn *c)
     c->state = BMB_CONN_READING;
     c->since_us = d->now;
     bmb_http_parse_reset(&c->http);
-    bmb_conn_watch(d, c, BMB_READABLE);
+    bmb_conn_await(d, c, false);
+}
+
+static bmb_http_terms terms_of(const bmb_device *d, const bmb_conn *c)
+{
+    return bmb_conn_terms(d, c->keep_alive, c->old, c->http.complete && c->http.method == BMB_HTTP_HEAD);
+}
+
+/* Somebody opens the address of RTSP in a browser: it is told what to open, and where. */
+static bool wrong_door(const bmb_device *d, const bmb_conn *c)
+{
+    return d->config->outlets[c->outlet].kind == BMB_OUTLET_RTSP;
 }
 
 static void put_status(bmb_device *d, bmb_conn *c);
@@ -37,23 +48,25 @@ static void send_answer(bmb_device *d, bmb_conn *c, const bmb_writer *w, bmb_con
 {
     c->tx_size = (uint16_t)bmb_written(w);
     c->state = (uint8_t)state;
-    c->since_us = c->progress_us = d->now;
+    c->since_us = d->now;
     flush(d, c);
 }
 
 static void refuse(bmb_device *d, bmb_conn *c, uint16_t status)
 {
     bmb_writer w = answer(d, c);
-    bool head_only = c->http.complete && c->http.method == BMB_HTTP_HEAD;
+    const bmb_http_terms terms = terms_of(d, c);
     if (status != 503 && status != 404) d->bad_requests++;
-    bmb_http_error(&w, status, c->keep_alive, head_only);
+    if (status == 404) bmb_conn_not_found(d, c, "http", c->http.path.text, c->http.path.size);
+    bmb_http_error(&w, status, &terms, d->config, wrong_door(d, c));
     send_answer(d, c, &w, BMB_CONN_ANSWERING);
 }
 
 static void answer_asset(bmb_device *d, bmb_conn *c, const bmb_asset *asset, bool head_only)
 {
     bmb_writer w = answer(d, c);
-    bmb_http_head(&w, 200, asset->type, asset->size, c->keep_alive, c->old);
+    const bmb_http_terms terms = terms_of(d, c);
+    bmb_http_head(&w, 200, asset->type, asset->size, &terms);
     c->body = (const uint8_t *)asset->data;
     c->body_left = head_only ? 0 : asset->size;
     send_answer(d, c, &w, BMB_CONN_ANSWERING);
@@ -63,7 +76,8 @@ static void answer_status(bmb_device *d, bmb_conn *c, bool head_only)
 {
     bmb_writer w = answer(d, c);
     if (c->old) c->keep_alive = false; /* the end of the connection is the end of the document */
-    bmb_http_head(&w, 200, "application/json", SIZE_MAX, c->keep_alive, c->old);
+    const bmb_http_terms terms = terms_of(d, c);
+    bmb_http_head(&w, 200, "application/json", SIZE_MAX, &terms);
     c->status = !head_only;
     c->part = 0;
     c->index = 0;
@@ -88,18 +102,19 @@ static void answer_feed(bmb_device *d, bmb_conn *c, const bmb_route *route, bool
     bmb_writer w = answer(d, c);
     if (streaming) {
         c->keep_alive = false;
-        bmb_http_head(&w, 200, format->type, SIZE_MAX, false, true);
+        const bmb_http_terms terms = bmb_conn_terms(d, false, true, head_only); /* old: no chunks */
+        bmb_http_head(&w, 200, format->type, SIZE_MAX, &terms);
         if (!head_only) bmb_put_str(&w, format->preamble);
     }
     if (streaming && head_only) {
         send_answer(d, c, &w, BMB_CONN_ANSWERING);
         return;
     }
-    c->viewer.state = (bmb_stream_state){ .keep_alive = c->keep_alive, .head_only = head_only };
+    c->viewer.state = (bmb_stream_state){ .keep_alive = c->keep_alive, .old = c->old, .head_only = head_only };
     bmb_viewer_begin(d, &c->viewer, feed, format->framer, format->once, streaming);
     c->viewer.tally = c->outlet;
     if (streaming) {
-        bmb_viewer_bound_backlog(d, c->sock, bmb_feed_kbps(d, feed));
+        bmb_viewer_bound_unsent(d, c->sock, bmb_feed_kbps(d, feed));
         bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
     }
     send_answer(d, c, &w, BMB_CONN_WATCHING);
@@ -114,13 +129,14 @@ static void answer_sdp(bmb_device *d, bmb_conn *c, bmb_feed *feed, bool head_onl
         return;
     }
     (void)d->port->net.local(d->port->ctx, c->sock, &origin);
-    const bmb_sdp sdp = bmb_session_describe(feed, &origin, &feed->config->multicast, false);
+    const bmb_sdp sdp = bmb_rtp_describe(d, feed, &origin, &feed->config->multicast, false);
+    const bmb_http_terms terms = terms_of(d, c);
     bmb_writer body = bmb_writer_of(d->work.sdp, sizeof d->work.sdp), w = answer(d, c);
     bmb_sdp_write(&body, &sdp);
-    bmb_http_head(&w, 200, "application/sdp", bmb_written(&body), c->keep_alive, c->old);
+    bmb_http_head(&w, 200, "application/sdp", bmb_written(&body), &terms);
     if (!head_only) bmb_put_bytes(&w, d->work.sdp, bmb_written(&body));
     /* Whoever fetches it wants to see something, and has no session to ask with. */
-    if (!head_only) bmb_session_lease(d, feed, d->now + (uint64_t)d->config->session_ms * 1000);
+    if (!head_only) bmb_group_lease(d, feed, d->now + (uint64_t)d->config->session_ms * 1000);
     send_answer(d, c, &w, BMB_CONN_ANSWERING);
 }
 
@@ -150,7 +166,8 @@ void bmb_http_answer_still(bmb_device *d, bmb_conn *c, const uint8_t *data, size
     }
     bmb_writer w = answer(d, c);
     c->keep_alive = false; /* so that its end gives the picture back */
-    bmb_http_head(&w, 200, "image/jpeg", size, false, c->old);
+    const bmb_http_terms terms = terms_of(d, c);
+    bmb_http_head(&w, 200, "image/jpeg", size, &terms);
     c->body = data;
     c->body_left = size;
     send_answer(d, c, &w, BMB_CONN_ANSWERING);
@@ -160,6 +177,8 @@ static void act(bmb_device *d, bmb_conn *c)
 {
     bool head_only = c->http.complete && c->http.method == BMB_HTTP_HEAD;
     bmb_route route = bmb_http_route(d->config, &c->http);
+    if (wrong_door(d, c) && route.kind != BMB_ROUTE_TUNNEL && route.kind != BMB_ROUTE_ERROR)
+        route = (bmb_route){ .kind = BMB_ROUTE_ERROR, .status = 404 };
     d->requests++;
     c->old = c->http.old;
     c->keep_alive = c->http.error == 0 && c->http.keep_alive;
@@ -178,6 +197,9 @@ static void act(bmb_device *d, bmb_conn *c)
         break;
     case BMB_ROUTE_SDP:
         answer_sdp(d, c, &d->feeds[route.feed], head_only);
+        break;
+    case BMB_ROUTE_TUNNEL:
+        if (!bmb_tunnel_begin(d, c, (bmb_http_method)c->http.method, c->http.cookie)) refuse(d, c, 404);
         break;
     case BMB_ROUTE_ERROR:
         refuse(d, c, route.status);
@@ -200,7 +222,8 @@ static bool parse(bmb_device *d, bmb_conn *c)
 
 static void receive(bmb_device *d, bmb_conn *c)
 {
-    while (c->state == BMB_CONN_READING && c->rx_size > 0 && parse(d, c)) continue;
+    /* A request may turn it into something else. */
+    while (c->kind == BMB_CONN_HTTP && c->state == BMB_CONN_READING && c->rx_size > 0 && parse(d, c)) continue;
 }
 
 /* The status document, in parts: each row of a part becomes one chunk. */
@@ -298,7 +321,7 @@ static void flush(bmb_device *d, bmb_conn *c)
             continue;
         }
         if (c->state == BMB_CONN_WATCHING) {
-            err = bmb_viewer_pump(d, &c->viewer, c->sock);
+            err = bmb_viewer_pump(d, &c->viewer, c);
             if (err != BMB_OK) break;
             viewer_left(d, c);
         }
@@ -315,20 +338,13 @@ static void flush(bmb_device *d, bmb_conn *c)
         return;
     }
     bool blocked = c->tx_at < c->tx_size || c->body_left > 0 || (c->state == BMB_CONN_WATCHING && c->viewer.blocked);
-    bmb_conn_watch(d, c, blocked ? BMB_READABLE | BMB_WRITABLE : BMB_READABLE);
+    bmb_conn_await(d, c, blocked);
 }
 
 static void sweep_watching(bmb_device *d, bmb_conn *c)
 {
     bmb_viewer *v = &c->viewer;
-    bool head_out = c->tx_at == c->tx_size;
-    uint64_t progress = head_out ? v->progress_us : c->progress_us;
-    if ((v->blocked || !head_out) && bmb_conn_older_than(d, progress, (uint64_t)d->config->stall_ms * 1000)) {
-        v->feed->stalled++;
-        bmb_viewer_event(d, v->feed, &c->peer, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_STALLED,
-                         (int64_t)((d->now - progress) / 1000), 0);
-        bmb_conn_close(d, c);
-    } else if (v->once && v->frame == NULL && bmb_conn_older_than(d, v->since_us, BMB_STILL_WAIT_US)) {
+    if (v->once && v->frame == NULL && bmb_conn_older_than(d, v->since_us, BMB_STILL_WAIT_US)) {
         bmb_viewer_end(d, v);
         refuse(d, c, 503);
     }
@@ -344,9 +360,7 @@ static void sweep(bmb_device *d, bmb_conn *c)
         if (!bmb_conn_older_than(d, c->since_us, (uint64_t)config->request_ms * 1000)) return;
         c->keep_alive = false;
         refuse(d, c, 408);
-    } else if (c->state == BMB_CONN_ANSWERING) {
-        if (bmb_conn_older_than(d, c->progress_us, (uint64_t)config->stall_ms * 1000)) bmb_conn_close(d, c);
-    } else {
+    } else if (c->state == BMB_CONN_WATCHING) {
         sweep_watching(d, c);
     }
 }
@@ -357,9 +371,11 @@ static bool idle(const bmb_device *d, const bmb_conn *c)
     return c->state == BMB_CONN_READING && !c->http.begun;
 }
 
-static bmb_viewer *viewer(bmb_conn *c)
+static bmb_viewer *viewer(const bmb_device *d, const bmb_conn *c, unsigned n)
 {
-    return c->state == BMB_CONN_WATCHING ? &c->viewer : NULL;
+    (void)d;
+    bmb_viewer *v = (bmb_viewer *)(uintptr_t)&c->viewer;
+    return c->state == BMB_CONN_WATCHING && n == 0 && v->framer != NULL ? v : NULL;
 }
 
 static void feed_removed(bmb_device *d, bmb_conn *c)

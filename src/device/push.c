@@ -10,7 +10,7 @@
 static void tell(bmb_device *d, const bmb_push *p, bmb_level level, bmb_event_code code, bmb_err err, int64_t value,
                  int64_t extra)
 {
-    bmb_log(d->port, &(bmb_event){ .level = level,
+    bmb_tell(d, &(bmb_event){ .level = level,
                                    .code = code,
                                    .err = err,
                                    .feed = p->feed->config->name,
@@ -61,27 +61,39 @@ static void failed(bmb_device *d, bmb_push *p, bmb_err err)
     tell(d, p, BMB_LEVEL_WARNING, BMB_EVENT_PUSH_FAILED, err, pause, 0);
 }
 
-static bmb_err open_socket(bmb_device *d, bmb_push *p)
+/* Each socket has one peer, whose answers it hears: RTP needs two of them. */
+static bmb_err open_sockets(bmb_device *d, bmb_push *p)
 {
     const bmb_push_config *c = p->config;
     const bmb_addr any = { .family = c->to.family };
     const bmb_udp_options options = { .ttl = c->ttl, .interface_ipv4 = c->interface_ipv4, .peer = &c->to };
     bmb_addr bound;
-    if (d->port->net.udp_open == NULL) return BMB_UNSUPPORTED;
-    return d->port->net.udp_open(d->port->ctx, &any, &options, &p->sock, &bound);
+    bmb_udp_pair pair;
+    if (c->format != BMB_FORMAT_RTP) return d->port->net.udp_open(d->port->ctx, &any, &options, &p->sock, &bound);
+    if (!bmb_rtp_open_pair(d, c->to.family, &options, &pair)) return BMB_FAILED;
+    p->sock = pair.rtp;
+    p->rtcp = pair.rtcp;
+    return BMB_OK;
+}
+
+static void close_sockets(bmb_device *d, bmb_push *p)
+{
+    if (p->rtcp != BMB_NO_SOCK) d->port->net.close(d->port->ctx, p->rtcp);
+    if (p->sock != BMB_NO_SOCK) d->port->net.close(d->port->ctx, p->sock);
+    p->sock = p->rtcp = BMB_NO_SOCK;
 }
 
 static void start_udp(bmb_device *d, bmb_push *p)
 {
     bmb_viewer *v = &p->viewer;
-    bmb_err err = open_socket(d, p);
+    bmb_err err = open_sockets(d, p);
     if (err != BMB_OK) {
-        p->sock = BMB_NO_SOCK;
+        p->sock = p->rtcp = BMB_NO_SOCK;
         failed(d, p, err);
         return;
     }
     if (p->config->format == BMB_FORMAT_RTP) {
-        bmb_session_start_stream(d, p->feed, &v->state);
+        bmb_rtp_start_stream(d, p->feed, &v->state);
     } else {
         v->state = (bmb_stream_state){ .payload_max = TS_DATAGRAM };
     }
@@ -96,10 +108,6 @@ static void start_tcp(bmb_device *d, bmb_push *p)
 {
     bmb_conn *c = &d->conns[p->conn];
     bmb_sock sock;
-    if (d->port->net.dial == NULL) {
-        failed(d, p, BMB_UNSUPPORTED);
-        return;
-    }
     bmb_err err = d->port->net.dial(d->port->ctx, &p->config->to, &sock);
     if (err != BMB_OK) {
         failed(d, p, err);
@@ -115,7 +123,8 @@ static void start_tcp(bmb_device *d, bmb_push *p)
     c->tx_size = 0;
     d->conn_live++;
     if (p->conn >= d->conn_used) d->conn_used = (uint16_t)(p->conn + 1);
-    bmb_conn_watch(d, c, BMB_WRITABLE);
+    (void)d->port->net.watch(d->port->ctx, sock, BMB_WRITABLE, (uint32_t)(BMB_TOKEN_CONN + p->conn));
+    c->watched = BMB_WRITABLE;
 }
 
 static void start(bmb_device *d, bmb_push *p)
@@ -132,7 +141,7 @@ void bmb_push_start(bmb_device *d, bmb_push *p, size_t index)
     uint16_t reserved = d->conn_open;
     p->config = &d->config->pushes[index];
     p->feed = &d->feeds[p->config->feed];
-    p->sock = BMB_NO_SOCK;
+    p->sock = p->rtcp = BMB_NO_SOCK;
     for (size_t i = 0; i < index; i++) reserved = (uint16_t)(reserved + d->config->pushes[i].tcp);
     p->conn = reserved;
     start(d, p);
@@ -163,7 +172,7 @@ void bmb_push_closed(bmb_device *d, const bmb_conn *c, bmb_err why)
 {
     bmb_push *p = bmb_push_of(d, c);
     if (p == NULL || p->state != BMB_PUSH_SENDING) return;
-    uint64_t silent_us = d->now - c->viewer.progress_us;
+    uint64_t silent_us = d->now - c->progress_us;
     if (c->viewer.sent > 0) p->retry_ms = 0; /* it was a real listener: the pauses begin anew */
     uint32_t pause = retry_later(d, p, why);
     if (why == BMB_TIMED_OUT) {
@@ -192,12 +201,10 @@ static void hear(bmb_device *d, bmb_push *p, bmb_err answer)
 
 static void deliver(bmb_device *d, bmb_push *p)
 {
-    const bmb_addr *to = &p->config->to;
     bmb_err answer;
     if (p->config->format == BMB_FORMAT_RTP) {
-        bmb_addr rtcp = *to;
-        rtcp.port++;
-        answer = bmb_session_pump(d, &p->viewer, p->sock, NULL, p->sock, &rtcp, &p->report_us);
+        const bmb_rtp_way way = { .rtp = p->sock, .rtcp = p->rtcp };
+        answer = bmb_rtp_pump(d, &p->viewer, &way, &p->report_us);
     } else {
         answer = bmb_viewer_pump_datagrams(d, &p->viewer, p->sock, NULL);
     }
@@ -230,7 +237,7 @@ void bmb_push_idle(bmb_device *d)
             const bmb_slice slice = { piece, v->framer->idle(&v->state, d->now, piece) };
             const bmb_packet packet = { &slice, 1, (uint32_t)slice.size };
             v->bytes += slice.size;
-            (void)d->port->net.udp_send(d->port->ctx, p->sock, NULL, &packet, 1, &taken);
+            (void)bmb_net_send_packets(d, p->sock, NULL, &packet, 1, &taken);
         }
         bmb_viewer_note_idle(d, v);
     }
@@ -264,8 +271,7 @@ void bmb_push_end(bmb_device *d, bmb_push *p, bool for_good)
     if (p->config->tcp && (was == BMB_PUSH_SENDING || was == BMB_PUSH_DIALLING)) bmb_conn_close(d, &d->conns[p->conn]);
     if (p->config->tcp || p->sock == BMB_NO_SOCK) return;
     bmb_viewer_end(d, &p->viewer);
-    d->port->net.close(d->port->ctx, p->sock);
-    p->sock = BMB_NO_SOCK;
+    close_sockets(d, p);
 }
 
 bmb_err bmb_push_describe(const bmb_device *d, size_t index, char *out, size_t room, size_t *size)
@@ -277,7 +283,7 @@ bmb_err bmb_push_describe(const bmb_device *d, size_t index, char *out, size_t r
     if (feed->mode.codec == BMB_CODEC_H264 && feed->sets.sps_size == 0) return BMB_AGAIN;
     const bmb_addr origin = { .family = p->to.family };
     const bmb_multicast to = { .group = p->to, .ttl = p->ttl };
-    const bmb_sdp sdp = bmb_session_describe(feed, &origin, &to, false);
+    const bmb_sdp sdp = bmb_rtp_describe(d, feed, &origin, &to, false);
     bmb_writer w = bmb_writer_of(out, room);
     bmb_sdp_write(&w, &sdp);
     *size = bmb_written(&w);

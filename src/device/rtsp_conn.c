@@ -9,13 +9,13 @@ static void open_conversation(bmb_device *d, bmb_conn *c)
     c->state = BMB_CONN_READING;
     c->since_us = d->now;
     bmb_rtsp_parse_reset(&c->rtsp);
-    bmb_conn_watch(d, c, BMB_READABLE);
+    bmb_conn_await(d, c, false);
 }
 
 static bmb_writer answer(bmb_device *d, bmb_conn *c)
 {
     c->tx_at = c->tx_size = 0;
-    c->since_us = c->progress_us = d->now;
+    c->since_us = d->now;
     return bmb_writer_of(c->tx, d->tx_room);
 }
 
@@ -29,6 +29,23 @@ static void answer_status(bmb_device *d, bmb_conn *c, unsigned status)
     bmb_writer w = answer(d, c);
     bmb_rtsp_status(&w, status, &c->rtsp);
     send_answer(c, &w);
+}
+
+/* There is nothing of that name: says what there is, and tells the owner. */
+static void answer_not_found(bmb_device *d, bmb_conn *c)
+{
+    bmb_writer body = bmb_writer_of(d->work.sdp, sizeof d->work.sdp), w = answer(d, c);
+    bmb_rtsp_addresses(&body, &c->rtsp, d->config);
+    bmb_rtsp_begin(&w, 404, &c->rtsp);
+    bmb_rtsp_body(&w, "text/plain", d->work.sdp, bmb_written(&body));
+    send_answer(c, &w);
+    char asked[sizeof c->rtsp.feed + sizeof c->rtsp.track_name + 2];
+    bmb_writer a = bmb_writer_of(asked, sizeof asked);
+    bmb_put_u8(&a, '/');
+    bmb_put_str(&a, c->rtsp.feed);
+    if (c->rtsp.track) bmb_put_u8(&a, '/');
+    bmb_put_str(&a, c->rtsp.track_name);
+    bmb_conn_not_found(d, c, "rtsp", asked, bmb_written(&a));
 }
 
 static void put_session(bmb_device *d, const bmb_session *s, bmb_writer *w)
@@ -58,7 +75,7 @@ static bmb_feed *find_feed(bmb_device *d, const bmb_rtsp_parse *r)
 
 static bool track_is_right(const bmb_rtsp_parse *r)
 {
-    return !r->track || strcmp(r->track_name, "track1") == 0;
+    return !r->track || strcmp(r->track_name, BMB_SDP_TRACK) == 0;
 }
 
 /* Is enough known of the feed to describe it? */
@@ -81,7 +98,7 @@ static void describe(bmb_device *d, bmb_conn *c)
 {
     bmb_feed *feed = find_feed(d, &c->rtsp);
     if (feed == NULL || !track_is_right(&c->rtsp)) {
-        answer_status(d, c, 404);
+        answer_not_found(d, c);
         return;
     }
     if (!is_described(feed)) { /* the camera is starting: the first frame will tell */
@@ -96,9 +113,7 @@ static void describe(bmb_device *d, bmb_conn *c)
     bmb_addr origin = { .family = 4 };
     (void)d->port->net.local(d->port->ctx, c->sock, &origin);
     /* The client chooses: a description with a group's address would turn a unicast player away. */
-    bmb_sdp sdp = bmb_session_describe(feed, &origin, NULL, true);
-    uint32_t mfps;
-    bmb_rate_read(&feed->rate, d->now, &mfps, &sdp.kbps);
+    const bmb_sdp sdp = bmb_rtp_describe(d, feed, &origin, NULL, true);
     bmb_writer body = bmb_writer_of(d->work.sdp, sizeof d->work.sdp), w = answer(d, c);
     bmb_sdp_write(&body, &sdp);
     bmb_rtsp_begin(&w, 200, &c->rtsp);
@@ -111,31 +126,52 @@ static void describe(bmb_device *d, bmb_conn *c)
     send_answer(c, &w);
 }
 
+/* Is a channel of this connection taken by another session? */
+static bool channel_taken(const bmb_device *d, const bmb_conn *c, const bmb_session *self, uint8_t channel)
+{
+    for (const bmb_session *s = bmb_session_at(d, c->sessions); s != NULL; s = bmb_session_at(d, s->next))
+        if (s != self && s->via == BMB_VIA_RTP_TCP && (s->rtp_channel == channel || s->rtcp_channel == channel))
+            return true;
+    return false;
+}
+
+/* The channels that were asked for; where they are taken, the next free pair, which the answer names (12.39). */
+static bool take_channels(const bmb_device *d, const bmb_conn *c, const bmb_rtsp_transport *t, bmb_session *s)
+{
+    unsigned rtp = t->ports ? t->rtp : 0, rtcp = t->ports ? t->rtcp : 1;
+    for (unsigned next = 0; next < 256; next += 2) {
+        if (!channel_taken(d, c, s, (uint8_t)rtp) && !channel_taken(d, c, s, (uint8_t)rtcp)) {
+            s->rtp_channel = (uint8_t)rtp;
+            s->rtcp_channel = (uint8_t)rtcp;
+            return true;
+        }
+        rtp = next;
+        rtcp = next + 1;
+    }
+    return false;
+}
+
 /* Does this choice of the client's fit? Fills the session in. */
 static bool try_transport(bmb_device *d, bmb_conn *c, const bmb_rtsp_transport *t, bmb_session *s)
 {
     bmb_stream_state *state = &s->viewer.state;
+    s->peer = c->peer; /* only to who asked, whatever destination was named */
     if (t->kind == BMB_RTSP_TCP) {
-        if (c->interleaved != NULL && c->interleaved != s) return false; /* its channels are in use */
+        if (!take_channels(d, c, t, s)) return false;
         s->via = BMB_VIA_RTP_TCP;
-        s->rtp_channel = t->ports ? (uint8_t)t->rtp : 0;
-        s->rtcp_channel = t->ports ? (uint8_t)t->rtcp : 1;
         state->interleaved = true;
         state->channel = s->rtp_channel;
-        s->peer = c->peer;
-        c->interleaved = s;
         return true;
     }
+    if (c->cookie != 0) return false; /* a tunnel is there because nothing else passes */
     if (t->kind == BMB_RTSP_UDP) {
         if (bmb_session_sockets(d, c->peer.family) == NULL) return false;
         s->via = BMB_VIA_RTP_UDP;
-        s->peer = c->peer; /* only to who asked, whatever destination was named */
         s->peer.port = t->rtp;
         s->rtcp_port = t->rtcp;
         return true;
     }
     s->via = BMB_VIA_RTP_MULTICAST;
-    s->peer = c->peer;
     return s->feed->config->multicast.group.family != 0 && d->port->net.udp_open != NULL;
 }
 
@@ -175,20 +211,44 @@ static void put_transport(bmb_device *d, const bmb_session *s, bmb_writer *w)
     bmb_put_str(w, "\r\n");
 }
 
-static void drop_session(bmb_device *d, bmb_conn *c, bmb_session *s)
+/* A session may be named by nobody but who set it up: the address must match as well. */
+static bmb_session *named_session(bmb_device *d, const bmb_conn *c)
 {
-    if (s->via == BMB_VIA_RTP_TCP && s->conn != 0) d->conns[s->conn - 1].interleaved = NULL;
-    bmb_session_close(d, s, &c->peer);
+    bmb_session *s = c->rtsp.has_session ? bmb_session_find(d, c->rtsp.session) : NULL;
+    if (s == NULL || !bmb_same_host(&s->peer, &c->peer)) return NULL;
+    if (s->via == BMB_VIA_RTP_TCP && s->conn != (uint16_t)(c - d->conns + 1))
+        return NULL; /* it belongs to its connection */
+    return s;
+}
+
+/* Any request is a sign of life of the session that it names, and of those that were set up on its connection. */
+static void keep_alive(bmb_device *d, const bmb_conn *c)
+{
+    bmb_session *named = named_session(d, c);
+    if (named != NULL) named->alive_us = d->now;
+    for (bmb_session *s = bmb_session_at(d, c->sessions); s != NULL; s = bmb_session_at(d, s->next))
+        s->alive_us = d->now;
+}
+
+static bool choose_transport(bmb_device *d, bmb_conn *c, bmb_session *s)
+{
+    const bmb_rtsp_parse *r = &c->rtsp;
+    s->viewer.state.interleaved = false;
+    for (uint8_t i = 0; i < r->transport_count; i++)
+        if (try_transport(d, c, &r->transport[i], s)) return true;
+    return false;
 }
 
 static void setup(bmb_device *d, bmb_conn *c)
 {
     const bmb_rtsp_parse *r = &c->rtsp;
-    bmb_feed *feed = find_feed(d, r);
-    bmb_session *s = r->has_session ? bmb_session_find(d, r->session) : NULL;
-    unsigned refusal = feed == NULL || !track_is_right(r)                                ? 404
-                       : !r->track                                                       ? 459
-                       : r->has_session && s == NULL                                     ? 454
+    bmb_feed *feed = find_feed(d, r); /* with one track, the feed's own address means that */
+    bmb_session *s = named_session(d, c);
+    if (feed == NULL || !track_is_right(r)) {
+        answer_not_found(d, c);
+        return;
+    }
+    unsigned refusal = r->has_session && s == NULL                                       ? 454
                        : s != NULL && (s->state != BMB_SESSION_READY || s->feed != feed) ? 455
                        : !r->has_transport                                               ? 400
                        : feed->refusal != BMB_JPEG_RTP_OK                                ? 415
@@ -197,21 +257,15 @@ static void setup(bmb_device *d, bmb_conn *c)
         answer_status(d, c, refusal);
         return;
     }
-    bool fresh = s == NULL;
-    if (fresh) s = bmb_session_open(d, feed);
+    if (s == NULL) s = bmb_session_open(d, feed);
     if (s == NULL) {
         d->refused++;
         answer_status(d, c, 453);
         return;
     }
-    if (!fresh && s->via == BMB_VIA_RTP_TCP && s->conn != 0) d->conns[s->conn - 1].interleaved = NULL;
-    s->viewer.state.interleaved = false;
-    s->conn = (uint16_t)(c - d->conns + 1);
+    bmb_session_move(d, s, c);
     s->outlet = c->outlet;
-    s->alive_us = d->now;
-    bool fits = false;
-    for (uint8_t i = 0; i < r->transport_count && !fits; i++) fits = try_transport(d, c, &r->transport[i], s);
-    if (!fits) {
+    if (!choose_transport(d, c, s)) {
         s->via = BMB_VIA_HTTP; /* none: nothing of a transport is to be undone */
         bmb_session_close(d, s, &c->peer);
         answer_status(d, c, 461);
@@ -225,17 +279,21 @@ static void setup(bmb_device *d, bmb_conn *c)
     send_answer(c, &w);
 }
 
-static void put_rtp_info(bmb_device *d, const bmb_conn *c, const bmb_session *s, bmb_writer *w)
+/* RFC 2326 12.33: what the first packet will carry. Its time is not said where its frame is still to come. */
+static void put_rtp_info(const bmb_conn *c, const bmb_session *s, bmb_writer *w)
 {
-    const bmb_stream_state *state = bmb_session_stream(s);
+    const bmb_viewer *sender = bmb_session_sender(s);
+    const bmb_stream_state *state = &sender->state;
     bmb_put_str(w, "Range: npt=now-\r\n");
     if (c->rtsp.host[0] == '\0') return;
     bmb_put_str(w, "RTP-Info: url=");
     put_address(c, s->feed, w);
-    bmb_put_str(w, "/track1;seq=");
+    bmb_put_str(w, "/" BMB_SDP_TRACK ";seq=");
     bmb_put_dec(w, state->next_seq);
-    bmb_put_str(w, ";rtptime="); /* of the instant that Range calls "now" */
-    bmb_put_dec(w, state->time_offset + bmb_rtp_time(d->now));
+    if (sender->frame != NULL) {
+        bmb_put_str(w, ";rtptime=");
+        bmb_put_dec(w, state->time_offset + bmb_rtp_time(sender->frame->capture_us));
+    }
     bmb_put_str(w, "\r\n");
 }
 
@@ -246,11 +304,11 @@ static void play(bmb_device *d, bmb_conn *c, bmb_session *s)
         answer_status(d, c, err == BMB_LIMIT ? 453 : 500);
         return;
     }
-    if (s->via == BMB_VIA_RTP_TCP) bmb_viewer_bound_backlog(d, c->sock, bmb_feed_kbps(d, s->feed));
+    if (s->via == BMB_VIA_RTP_TCP) bmb_viewer_bound_unsent(d, c->sock, bmb_feed_kbps(d, s->feed));
     bmb_writer w = answer(d, c);
     bmb_rtsp_begin(&w, 200, &c->rtsp);
     put_session(d, s, &w);
-    put_rtp_info(d, c, s, &w);
+    put_rtp_info(c, s, &w);
     bmb_rtsp_end(&w);
     send_answer(c, &w);
 }
@@ -266,7 +324,7 @@ static void answer_session(bmb_device *d, bmb_conn *c, const bmb_session *s)
 
 static void teardown(bmb_device *d, bmb_conn *c, bmb_session *s)
 {
-    drop_session(d, c, s);
+    bmb_session_close(d, s, &c->peer);
     answer_session(d, c, NULL);
 }
 
@@ -280,24 +338,13 @@ static void parameter(bmb_device *d, bmb_conn *c, const bmb_session *s)
     }
 }
 
-/* A session may be named by nobody but who set it up: the address must match as well. */
-static bmb_session *named_session(bmb_device *d, const bmb_conn *c)
-{
-    bmb_session *s = c->rtsp.has_session ? bmb_session_find(d, c->rtsp.session) : NULL;
-    if (s == NULL || !bmb_same_host(&s->peer, &c->peer)) return NULL;
-    if (s->via == BMB_VIA_RTP_TCP && s->conn != (uint16_t)(c - d->conns + 1))
-        return NULL; /* it belongs to its connection */
-    s->alive_us = d->now;
-    return s;
-}
-
 static void act_on_session(bmb_device *d, bmb_conn *c, bmb_rtsp_method method)
 {
     bmb_session *s = named_session(d, c);
     if (s == NULL) {
         answer_status(d, c, 454);
     } else if (!c->rtsp.wildcard && (find_feed(d, &c->rtsp) != s->feed || !track_is_right(&c->rtsp))) {
-        answer_status(d, c, 404);
+        answer_not_found(d, c);
     } else if (method == BMB_RTSP_PLAY) {
         play(d, c, s);
     } else if (method == BMB_RTSP_TEARDOWN) {
@@ -312,12 +359,14 @@ static void act(bmb_device *d, bmb_conn *c)
 {
     const bmb_rtsp_parse *r = &c->rtsp;
     bmb_rtsp_method method = (bmb_rtsp_method)r->method;
-    unsigned refusal = r->error != 0                    ? r->error
+    unsigned refusal = r->http                          ? 400
+                       : r->error != 0                  ? r->error
                        : r->required                    ? 551
                        : method == BMB_RTSP_NOT_ALLOWED ? 405
                        : method == BMB_RTSP_OTHER       ? 501
                                                         : 0;
-    bmb_session *s = named_session(d, c); /* any request keeps its session alive */
+    const bmb_session *s = named_session(d, c);
+    keep_alive(d, c);
     if (refusal != 0) {
         d->bad_requests++;
         answer_status(d, c, refusal);
@@ -340,19 +389,32 @@ static void act(bmb_device *d, bmb_conn *c)
 
 static void flush(bmb_device *d, bmb_conn *c);
 
-static bool mid_frame(const bmb_conn *c)
+/* Goodbye was said over the connection. */
+static void end_departed(bmb_device *d, bmb_conn *c)
 {
-    return c->interleaved != NULL && c->interleaved->viewer.frame != NULL;
+    for (bmb_session *s = bmb_session_at(d, c->sessions); s != NULL;) {
+        bmb_session *next = bmb_session_at(d, s->next);
+        if (s->departed) bmb_session_close(d, s, &c->peer);
+        s = next;
+    }
+}
+
+static void take_interleaved(bmb_device *d, const bmb_conn *c, const bmb_rtsp_data *data)
+{
+    for (bmb_session *s = bmb_session_at(d, c->sessions); s != NULL; s = bmb_session_at(d, s->next))
+        if (s->via == BMB_VIA_RTP_TCP && s->rtcp_channel == data->channel)
+            s->departed = bmb_session_rtcp(d, s, data->data, data->size) || s->departed;
 }
 
 /* Takes what is in rx apart until a request is complete. false: more bytes are needed. */
 static bool parse(bmb_device *d, bmb_conn *c)
 {
     bmb_rtsp_data data;
+    bool begun = c->rtsp.header_size > 0;
     size_t used = bmb_rtsp_parse_feed(&c->rtsp, c->rx, c->rx_size, d->rx_room, &data);
     c->active = c->active || used > 0;
-    if (data.data != NULL && c->interleaved != NULL && data.channel == c->interleaved->rtcp_channel)
-        bmb_session_rtcp(d, c->interleaved, data.data, data.size);
+    if (data.data != NULL) take_interleaved(d, c, &data);
+    if (!begun && c->rtsp.header_size > 0) c->since_us = d->now; /* a request has so long to become complete */
     memmove(c->rx, c->rx + used, c->rx_size - used);
     c->rx_size = (uint16_t)(c->rx_size - used);
     return used > 0 || c->rtsp.complete;
@@ -363,67 +425,82 @@ static bool parse(bmb_device *d, bmb_conn *c)
 static void receive(bmb_device *d, bmb_conn *c)
 {
     while (c->state == BMB_CONN_READING && c->tx_size == 0) {
+        if (c->post != 0) bmb_tunnel_pull(d, c);
         if (!c->rtsp.complete && (c->rx_size == 0 || !parse(d, c))) return;
         if (!c->rtsp.complete) continue;
-        if (mid_frame(c)) {
+        if (c->rtsp.http && c->cookie == 0 && c->sessions == 0) { /* a tunnel, or somebody who took the wrong door */
+            bmb_conn_turn(d, c, BMB_CONN_HTTP);
+            bmb_http_conversation.receive(d, c);
+            return;
+        }
+        if (c->mid != 0) {
             flush(d, c);
-            if (c->state == BMB_CONN_FREE || mid_frame(c)) return;
+            if (c->state == BMB_CONN_FREE || c->mid != 0) return;
         }
         d->requests++;
         act(d, c);
         if (c->state == BMB_CONN_WAITING) return;
-        c->closing = c->closing || c->rtsp.broken;
+        c->closing = c->closing || c->rtsp.broken || c->rtsp.close || c->rtsp.http;
         bmb_rtsp_parse_reset(&c->rtsp);
         flush(d, c);
     }
 }
 
-/* A sender report of the interleaved session, when one is due and no frame is under way. */
+/* A sender report of an interleaved session, when one is due and no frame is under way. */
 static void put_due_report(bmb_device *d, bmb_conn *c)
 {
-    bmb_session *s = c->interleaved;
-    if (s == NULL || s->state != BMB_SESSION_PLAYING || s->viewer.frame != NULL || c->tx_size > 0) return;
-    bmb_writer w = bmb_writer_of(c->tx + BMB_RTP_INTERLEAVED, (size_t)(d->tx_room - BMB_RTP_INTERLEAVED));
-    if (!bmb_session_report(d, s, &w)) return;
-    size_t size = bmb_written(&w);
-    bmb_writer head = bmb_writer_of(c->tx, BMB_RTP_INTERLEAVED);
-    bmb_put_u8(&head, '$');
-    bmb_put_u8(&head, s->rtcp_channel);
-    bmb_put_u16(&head, (uint16_t)size);
-    c->tx_at = 0;
-    c->tx_size = (uint16_t)(BMB_RTP_INTERLEAVED + size);
+    if (c->mid != 0 || c->tx_size > 0) return;
+    for (bmb_session *s = bmb_session_at(d, c->sessions); s != NULL; s = bmb_session_at(d, s->next)) {
+        bmb_writer w = bmb_writer_of(c->tx + BMB_RTP_INTERLEAVED, (size_t)(d->tx_room - BMB_RTP_INTERLEAVED));
+        if (s->via != BMB_VIA_RTP_TCP || !bmb_session_report(d, s, &w)) continue;
+        size_t size = bmb_written(&w);
+        bmb_writer head = bmb_writer_of(c->tx, BMB_RTP_INTERLEAVED);
+        bmb_put_u8(&head, '$');
+        bmb_put_u8(&head, s->rtcp_channel);
+        bmb_put_u16(&head, (uint16_t)size);
+        c->tx_at = 0;
+        c->tx_size = (uint16_t)(BMB_RTP_INTERLEAVED + size);
+        return;
+    }
 }
 
+/* The frame under way; then answers and reports; then new frames, session by session. */
 static bmb_err flush_once(bmb_device *d, bmb_conn *c)
 {
-    bmb_viewer *v = c->interleaved != NULL ? &c->interleaved->viewer : NULL;
-    if (c->tx_size > 0) {
-        bmb_err err = bmb_conn_send_pending(d, c);
-        if (err != BMB_OK) return err;
+    bmb_err err = BMB_OK;
+    bmb_viewer *v;
+    if (c->mid != 0) err = bmb_viewer_finish(d, &bmb_session_at(d, c->mid)->viewer, c);
+    if (err != BMB_OK) return err;
+    c->mid = 0;
+    err = bmb_conn_send_pending(d, c);
+    if (err != BMB_OK) return err;
+    end_departed(d, c);
+    for (unsigned n = 0; !c->closing && !c->rtsp.complete && (v = bmb_rtsp_conversation.viewer(d, c, n)) != NULL; n++) {
+        err = bmb_viewer_pump(d, v, c);
+        if (v->frame != NULL) c->mid = (uint16_t)(bmb_session_of(v) - d->sessions + 1);
+        if (err != BMB_AGAIN || v->frame != NULL) return err;
     }
-    if (c->closing || v == NULL || v->framer == NULL) return BMB_AGAIN;
-    if (!c->rtsp.complete) return bmb_viewer_pump(d, v, c->sock);
-    bmb_err err = bmb_viewer_finish(d, v, c->sock);
-    return err == BMB_OK ? BMB_AGAIN : err;
+    return BMB_AGAIN;
 }
 
 static void flush(bmb_device *d, bmb_conn *c)
 {
     if (c->state != BMB_CONN_READING && c->state != BMB_CONN_WAITING) return;
-    if (c->interleaved != NULL) bmb_viewer_unblock(d, &c->interleaved->viewer);
+    bmb_viewer *v;
+    for (unsigned n = 0; (v = bmb_rtsp_conversation.viewer(d, c, n)) != NULL; n++) bmb_viewer_unblock(d, v);
     bmb_err err = flush_once(d, c);
     put_due_report(d, c);
-    if (err == BMB_AGAIN && c->tx_size > 0 && c->tx_at == 0) err = flush_once(d, c);
+    if (err == BMB_AGAIN && c->mid == 0 && c->tx_size > 0 && c->tx_at == 0) err = flush_once(d, c);
     if (err != BMB_AGAIN) {
         bmb_conn_close(d, c);
         return;
     }
-    if (c->closing && c->tx_size == 0) {
+    if (c->closing && c->tx_size == 0 && c->mid == 0) {
+        bmb_session_conn_closed(d, c);
         bmb_conn_drain(d, c);
         return;
     }
-    bool blocked = c->tx_size > 0 || (c->interleaved != NULL && c->interleaved->viewer.blocked);
-    bmb_conn_watch(d, c, blocked ? BMB_READABLE | BMB_WRITABLE : BMB_READABLE);
+    bmb_conn_await(d, c, c->tx_size > 0 || c->mid != 0);
 }
 
 /* Tries a description again that waited for the camera. */
@@ -437,76 +514,51 @@ static void wait_over(bmb_device *d, bmb_conn *c)
     if (c->state == BMB_CONN_READING) receive(d, c);
 }
 
-static bool has_session(const bmb_device *d, const bmb_conn *c)
+static void sweep_description(bmb_device *d, bmb_conn *c)
 {
-    for (uint16_t i = 0; i < d->session_most && d->session_live > 0; i++)
-        if (d->sessions[i].state != BMB_SESSION_FREE && d->sessions[i].conn == (uint16_t)(c - d->conns + 1))
-            return true;
-    return false;
+    const bmb_feed *feed = find_feed(d, &c->rtsp);
+    if (feed != NULL && is_described(feed)) {
+        wait_over(d, c);
+    } else if (bmb_conn_older_than(d, c->since_us, BMB_STILL_WAIT_US)) {
+        answer_status(d, c, 503);
+        c->state = BMB_CONN_READING;
+        bmb_rtsp_parse_reset(&c->rtsp);
+        bmb_conn_resume(d, c);
+    }
 }
 
-static void sweep_interleaved(bmb_device *d, bmb_conn *c)
-{
-    const bmb_viewer *v = &c->interleaved->viewer;
-    if (v->framer == NULL || !v->blocked) return;
-    if (!bmb_conn_older_than(d, v->progress_us, (uint64_t)d->config->stall_ms * 1000)) return;
-    v->feed->stalled++;
-    bmb_viewer_event(d, v->feed, &c->peer, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_STALLED,
-                     (int64_t)((d->now - v->progress_us) / 1000), 0);
-    bmb_conn_close(d, c);
-}
-
+/* Half a request may take so long; so may whoever has said nothing yet, or has half of a tunnel. Between requests
+ * sessions decide: with one, the connection lives as long as it does. */
 static void sweep(bmb_device *d, bmb_conn *c)
 {
     const bmb_config *config = d->config;
-    bool partial = c->rtsp.header_size > 0;
     if (c->state == BMB_CONN_WAITING) {
-        if (mid_frame(c)) return;
-        const bmb_feed *feed = find_feed(d, &c->rtsp);
-        bool over = bmb_conn_older_than(d, c->since_us, BMB_STILL_WAIT_US);
-        if (feed != NULL && is_described(feed)) {
-            wait_over(d, c);
-        } else if (over) {
-            answer_status(d, c, 503);
-            c->state = BMB_CONN_READING;
-            bmb_rtsp_parse_reset(&c->rtsp);
-            bmb_conn_resume(d, c);
-        }
+        sweep_description(d, c);
         return;
     }
-    if (c->interleaved != NULL) {
-        sweep_interleaved(d, c);
-        return;
-    }
-    if (c->tx_size > 0) {
-        if (bmb_conn_older_than(d, c->progress_us, (uint64_t)config->stall_ms * 1000)) bmb_conn_close(d, c);
-        return;
-    }
-    uint64_t limit = partial || !c->active ? config->request_ms : config->session_ms;
-    if (bmb_conn_older_than(d, c->since_us, limit * 1000) && !has_session(d, c)) bmb_conn_close(d, c);
+    bool hurry = c->rtsp.header_size > 0 || !c->active || (c->cookie != 0 && c->post == 0 && c->sessions == 0);
+    uint64_t limit = hurry ? config->request_ms : config->session_ms;
+    if (!hurry && c->sessions != 0) return;
+    if (bmb_conn_older_than(d, c->since_us, limit * 1000)) bmb_conn_close(d, c);
 }
 
-/* Interleaved sessions go with their connection; those over UDP live on. */
 static void closed(bmb_device *d, bmb_conn *c)
 {
-    uint16_t self = (uint16_t)(c - d->conns + 1);
-    for (uint16_t i = 0; i < d->session_most && d->session_live > 0; i++) {
-        bmb_session *s = &d->sessions[i];
-        if (s->state == BMB_SESSION_FREE || s->conn != self) continue;
-        s->conn = 0;
-        if (s->via == BMB_VIA_RTP_TCP) bmb_session_close(d, s, &c->peer);
-    }
-    c->interleaved = NULL;
+    bmb_session_conn_closed(d, c);
+    bmb_tunnel_closed(d, c);
 }
 
 static bool idle(const bmb_device *d, const bmb_conn *c)
 {
-    return c->state == BMB_CONN_READING && c->rtsp.header_size == 0 && !has_session(d, c);
+    (void)d;
+    return c->state == BMB_CONN_READING && c->rtsp.header_size == 0 && c->sessions == 0;
 }
 
-static bmb_viewer *viewer(bmb_conn *c)
+static bmb_viewer *viewer(const bmb_device *d, const bmb_conn *c, unsigned n)
 {
-    return c->interleaved != NULL ? &c->interleaved->viewer : NULL;
+    for (bmb_session *s = bmb_session_at(d, c->sessions); s != NULL; s = bmb_session_at(d, s->next))
+        if (s->via == BMB_VIA_RTP_TCP && s->viewer.framer != NULL && n-- == 0) return &s->viewer;
+    return NULL;
 }
 
 static void feed_removed(bmb_device *d, bmb_conn *c)

@@ -1,43 +1,48 @@
-/* RTP senders: sessions of one viewer each, over UDP or interleaved, and groups with any number of them. */
+/* RTSP sessions: one feed for one receiver, over UDP, interleaved, or as a member of a multicast group. */
+#include <stddef.h>
 #include <string.h>
 
 #include "device/state.h"
-#include "serve/formats.h"
 
-#define CNAME "bambino"
-
-static const bmb_framer *framer_of(const bmb_feed *feed)
+static uint16_t number_of(const bmb_device *d, const bmb_session *s)
 {
-    return bmb_stream_framer(BMB_FORMAT_RTP, feed->mode.codec, false);
+    return (uint16_t)(s - d->sessions + 1);
 }
 
-/* RFC 3550 5.1: random SSRC, sequence number and time offset. */
-void bmb_session_start_stream(bmb_device *d, const bmb_feed *feed, bmb_stream_state *state)
+bmb_session *bmb_session_at(const bmb_device *d, uint16_t number)
 {
-    memset(state, 0, sizeof *state);
-    d->port->random(d->port->ctx, &state->ssrc, sizeof state->ssrc);
-    d->port->random(d->port->ctx, &state->next_seq, sizeof state->next_seq);
-    d->port->random(d->port->ctx, &state->time_offset, sizeof state->time_offset);
-    state->payload_type = feed->mode.codec == BMB_CODEC_H264 ? BMB_RTP_TYPE_H264 : BMB_RTP_TYPE_JPEG;
-    state->payload_max = d->config->rtp_payload;
+    return number != 0 ? &d->sessions[number - 1] : NULL;
 }
 
-bmb_sdp bmb_session_describe(const bmb_feed *feed, const bmb_addr *origin, const bmb_multicast *group, bool control)
+bmb_session *bmb_session_of(bmb_viewer *v)
 {
-    const bmb_feed_config *c = feed->config;
-    bmb_sdp sdp = { .id = 1, .title = c->title != NULL ? c->title : c->name, .origin = *origin };
-    /* The same description has the same number: a sum over what can change. */
-    for (uint16_t i = 0; i < feed->sets.sps_size; i++) sdp.id = sdp.id * 31 + feed->sets.sps[i];
-    sdp.id &= INT64_MAX;
-    if (group != NULL) {
-        sdp.group = group->group;
-        sdp.ttl = group->ttl > 0 ? group->ttl : 1;
-    }
-    sdp.codec = feed->mode.codec;
-    sdp.sets = &feed->sets;
-    sdp.mfps = feed->mode.mfps;
-    sdp.control = control;
-    return sdp;
+    return (bmb_session *)(void *)((uint8_t *)v - offsetof(bmb_session, viewer));
+}
+
+/* The sessions of a connection are a list, so that none has to be looked for among all. */
+static void attach(bmb_device *d, bmb_session *s, bmb_conn *c)
+{
+    s->conn = (uint16_t)(c - d->conns + 1);
+    s->next = c->sessions;
+    c->sessions = number_of(d, s);
+}
+
+static void detach(bmb_device *d, bmb_session *s)
+{
+    if (s->conn == 0) return;
+    bmb_conn *c = &d->conns[s->conn - 1];
+    uint16_t *at = &c->sessions, self = number_of(d, s);
+    while (*at != 0 && *at != self) at = &bmb_session_at(d, *at)->next;
+    if (*at == self) *at = s->next;
+    if (c->mid == self) c->mid = 0;
+    s->conn = 0;
+    s->next = 0;
+}
+
+void bmb_session_move(bmb_device *d, bmb_session *s, bmb_conn *c)
+{
+    detach(d, s);
+    attach(d, s, c);
 }
 
 bmb_session *bmb_session_open(bmb_device *d, bmb_feed *feed)
@@ -48,9 +53,10 @@ bmb_session *bmb_session_open(bmb_device *d, bmb_feed *feed)
         memset(s, 0, sizeof *s);
         s->state = BMB_SESSION_READY;
         s->feed = feed;
+        s->via = BMB_VIA_HTTP; /* none yet */
         s->alive_us = d->now;
         d->port->random(d->port->ctx, &s->id, sizeof s->id);
-        bmb_session_start_stream(d, feed, &s->viewer.state);
+        bmb_rtp_start_stream(d, feed, &s->viewer.state);
         d->session_live++;
         return s;
     }
@@ -70,124 +76,22 @@ bmb_session *bmb_session_find(bmb_device *d, const char *id)
     return NULL;
 }
 
-static bool open_pair(bmb_device *d, uint8_t family, bmb_udp_pair *pair)
-{
-    const bmb_net *net = &d->port->net;
-    const bmb_udp_options options = { 0 };
-    bmb_addr any = { .family = family }, bound;
-    for (unsigned tries = 0; tries < 16; tries++) {
-        any.port = 0;
-        if (net->udp_open(d->port->ctx, &any, &options, &pair->rtp, &bound) != BMB_OK) return false;
-        any.port = (uint16_t)(bound.port + 1);
-        if (bound.port % 2 == 0 && net->udp_open(d->port->ctx, &any, &options, &pair->rtcp, &bound) == BMB_OK) {
-            pair->port = (uint16_t)(any.port - 1);
-            return true;
-        }
-        net->close(d->port->ctx, pair->rtp);
-    }
-    return false;
-}
-
 bmb_udp_pair *bmb_session_sockets(bmb_device *d, uint8_t family)
 {
     size_t index = family == 6 ? 1 : 0;
     bmb_udp_pair *pair = &d->udp[index];
+    const bmb_udp_options options = { 0 };
     if (pair->port != 0) return pair;
-    if (d->port->net.udp_open == NULL || !open_pair(d, family, pair)) return NULL;
+    if (d->port->net.udp_open == NULL || !bmb_rtp_open_pair(d, family, &options, pair)) return NULL;
     /* RTP's own socket is read, too: some receivers send their first packet there to open a firewall. */
     (void)d->port->net.watch(d->port->ctx, pair->rtp, BMB_READABLE, (uint32_t)(BMB_TOKEN_UDP + 2 * index));
     (void)d->port->net.watch(d->port->ctx, pair->rtcp, BMB_READABLE, (uint32_t)(BMB_TOKEN_UDP + 2 * index + 1));
     return pair;
 }
 
-const bmb_stream_state *bmb_session_stream(const bmb_session *s)
+const bmb_viewer *bmb_session_sender(const bmb_session *s)
 {
-    return s->via == BMB_VIA_RTP_MULTICAST ? &s->feed->group.viewer.state : &s->viewer.state;
-}
-
-/* One more viewer of a group; the first starts its sender. */
-static bmb_err join_group(bmb_device *d, bmb_feed *feed)
-{
-    bmb_group *g = &feed->group;
-    const bmb_multicast *m = &feed->config->multicast;
-    if (g->members > 0) {
-        g->members++;
-        return BMB_OK;
-    }
-    const bmb_addr any = { .family = m->group.family };
-    const bmb_udp_options options = { .ttl = m->ttl };
-    bmb_addr bound;
-    bmb_err err = d->port->net.udp_open(d->port->ctx, &any, &options, &g->sock, &bound);
-    if (err != BMB_OK) return err;
-    bmb_session_start_stream(d, feed, &g->viewer.state);
-    bmb_viewer_begin(d, &g->viewer, feed, framer_of(feed), false, false);
-    for (size_t i = 0; i < d->config->outlet_count; i++)
-        if (d->config->outlets[i].kind == BMB_OUTLET_RTSP) g->viewer.tally = (uint8_t)i;
-    g->report_us = 0;
-    g->members = 1;
-    bmb_viewer_event(d, feed, &m->group, BMB_LEVEL_INFO, BMB_EVENT_MULTICAST_STARTED, 0, 0);
-    return BMB_OK;
-}
-
-/* A compound RTCP packet about a stream at this instant. */
-static void put_report(bmb_device *d, const bmb_viewer *v, bool bye, bmb_writer *w)
-{
-    const bmb_stream_state *state = &v->state;
-    uint64_t now = d->port->now_us(d->port->ctx);
-    int64_t wall = 0;
-    if (d->port->wall_us == NULL || d->port->wall_us(d->port->ctx, &wall) != BMB_OK) wall = 0;
-    uint64_t headers = (uint64_t)state->packets * (BMB_RTP_HEADER + (state->interleaved ? BMB_RTP_INTERLEAVED : 0));
-    const bmb_rtcp_sender sender = { .ssrc = state->ssrc,
-                                     .wall_us = wall,
-                                     .rtp_time = state->time_offset + bmb_rtp_time(now),
-                                     .packets = state->packets,
-                                     .octets = (uint32_t)(v->bytes > headers ? v->bytes - headers : 0),
-                                     .cname = CNAME };
-    bmb_rtcp_report(w, &sender, bye);
-}
-
-static void send_report(bmb_device *d, const bmb_viewer *v, bool bye, bmb_sock sock, const bmb_addr *to)
-{
-    uint8_t text[BMB_RTCP_MAX];
-    size_t taken;
-    bmb_writer w = bmb_writer_of(text, sizeof text);
-    put_report(d, v, bye, &w);
-    const bmb_slice slice = { text, bmb_written(&w) };
-    const bmb_packet packet = { &slice, 1, (uint32_t)slice.size };
-    (void)d->port->net.udp_send(d->port->ctx, sock, to, &packet, 1, &taken);
-}
-
-static bmb_addr with_port(bmb_addr addr, uint16_t port)
-{
-    addr.port = port;
-    return addr;
-}
-
-static void leave_group(bmb_device *d, bmb_feed *feed)
-{
-    bmb_group *g = &feed->group;
-    const bmb_addr *to = &feed->config->multicast.group;
-    if (--g->members > 0) return;
-    const bmb_addr rtcp = with_port(*to, (uint16_t)(to->port + 1));
-    uint64_t sent = g->viewer.sent;
-    if (sent > 0) send_report(d, &g->viewer, true, g->sock, &rtcp);
-    bmb_viewer_end(d, &g->viewer);
-    d->port->net.close(d->port->ctx, g->sock);
-    bmb_viewer_event(d, feed, to, BMB_LEVEL_INFO, BMB_EVENT_MULTICAST_STOPPED, 0, (int64_t)sent);
-}
-
-void bmb_session_lease(bmb_device *d, bmb_feed *feed, uint64_t until_us)
-{
-    bmb_group *g = &feed->group;
-    if (g->lease_us == 0 && join_group(d, feed) != BMB_OK) return;
-    if (until_us > g->lease_us) g->lease_us = until_us;
-}
-
-static void end_lease(bmb_device *d, bmb_feed *feed)
-{
-    if (feed->group.lease_us == 0) return;
-    feed->group.lease_us = 0;
-    leave_group(d, feed);
+    return s->via == BMB_VIA_RTP_MULTICAST ? &s->feed->group.viewer : &s->viewer;
 }
 
 bmb_err bmb_session_play(bmb_device *d, bmb_session *s, const bmb_addr *who)
@@ -199,16 +103,22 @@ bmb_err bmb_session_play(bmb_device *d, bmb_session *s, const bmb_addr *who)
         return BMB_LIMIT;
     }
     if (s->via == BMB_VIA_RTP_MULTICAST) {
-        bmb_err err = join_group(d, s->feed);
+        bmb_err err = bmb_group_join(d, s->feed, s->holds);
         if (err != BMB_OK) return err;
+        s->holds = true;
     }
-    bmb_viewer_begin(d, &s->viewer, s->feed, framer_of(s->feed), false, true);
+    bmb_viewer_begin(d, &s->viewer, s->feed, bmb_rtp_framer(s->feed), false, true);
     s->viewer.tally = s->outlet;
     s->state = BMB_SESSION_PLAYING;
     s->report_us = 0;
+    s->unreachable = 0;
     bmb_viewer_event(d, s->feed, who, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, s->feed->viewers, 0);
     /* A group's own newcomers wait for its next key frame, too. */
     if (s->feed->mode.codec == BMB_CODEC_H264) bmb_feed_want_key(d, s->feed);
+    if (s->via != BMB_VIA_RTP_MULTICAST && bmb_viewer_prime(d, &s->viewer) && s->via == BMB_VIA_RTP_UDP) {
+        s->viewer.pace_us = d->now; /* goes out in this step */
+        d->pace_us = d->now < d->pace_us ? d->now : d->pace_us;
+    }
     return BMB_OK;
 }
 
@@ -216,29 +126,49 @@ void bmb_session_pause(bmb_device *d, bmb_session *s, const bmb_addr *who)
 {
     if (s->state != BMB_SESSION_PLAYING) return;
     uint64_t sent = s->viewer.sent;
-    if (s->via == BMB_VIA_RTP_MULTICAST) leave_group(d, s->feed);
-    bmb_viewer_end(d, &s->viewer);
+    if (s->conn != 0 && d->conns[s->conn - 1].mid == number_of(d, s)) d->conns[s->conn - 1].mid = 0;
+    if (s->via == BMB_VIA_RTP_MULTICAST) bmb_group_leave(d, s->feed);
+    bmb_rtp_pause(d, &s->viewer);
     s->state = BMB_SESSION_READY;
     bmb_viewer_event(d, s->feed, who, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_LEFT, s->feed->viewers, (int64_t)sent);
+}
+
+static bmb_addr rtcp_of(const bmb_session *s)
+{
+    bmb_addr to = s->peer;
+    to.port = s->rtcp_port;
+    return to;
 }
 
 void bmb_session_close(bmb_device *d, bmb_session *s, const bmb_addr *who)
 {
     if (s->state == BMB_SESSION_FREE) return;
     if (s->via == BMB_VIA_RTP_UDP && s->viewer.state.packets > 0) {
-        const bmb_addr rtcp = with_port(s->peer, s->rtcp_port);
-        send_report(d, &s->viewer, true, bmb_session_sockets(d, s->peer.family)->rtcp, &rtcp);
+        const bmb_addr rtcp = rtcp_of(s);
+        bmb_rtp_send_report(d, &s->viewer, true, bmb_session_sockets(d, s->peer.family)->rtcp, &rtcp);
     }
     bmb_session_pause(d, s, who);
+    if (s->holds) bmb_group_let_go(d, s->feed);
+    detach(d, s);
     s->state = BMB_SESSION_FREE;
     d->session_live--;
 }
 
+void bmb_session_conn_closed(bmb_device *d, bmb_conn *c)
+{
+    while (c->sessions != 0) {
+        bmb_session *s = bmb_session_at(d, c->sessions);
+        detach(d, s);
+        s->orphan_us = d->now;
+        if (s->via == BMB_VIA_RTP_TCP) bmb_session_close(d, s, &c->peer);
+    }
+}
+
 bool bmb_session_report(bmb_device *d, bmb_session *s, bmb_writer *w)
 {
-    if (s->viewer.sent == 0 || d->now < s->report_us) return false;
+    if (s->state != BMB_SESSION_PLAYING || s->viewer.sent == 0 || d->now < s->report_us) return false;
     s->report_us = d->now + BMB_REPORT_US;
-    put_report(d, &s->viewer, false, w);
+    bmb_rtp_put_report(d, &s->viewer, false, w);
     return true;
 }
 
@@ -258,7 +188,7 @@ static bool take_reports(bmb_device *d, bmb_session *s, const uint8_t *data, siz
     bmb_rtcp_block b;
     bool ours = false;
     while (bmb_rtcp_next(&walk, data, size, &b, bye)) {
-        if (b.ssrc != s->viewer.state.ssrc) continue;
+        if (b.ssrc != bmb_session_sender(s)->state.ssrc) continue;
         ours = true;
         s->reports = true;
         s->lost_256 = b.lost_256;
@@ -269,11 +199,20 @@ static bool take_reports(bmb_device *d, bmb_session *s, const uint8_t *data, siz
     return ours;
 }
 
-void bmb_session_rtcp(bmb_device *d, bmb_session *s, const uint8_t *data, size_t size)
+static void end(bmb_device *d, bmb_session *s, bmb_ending why)
+{
+    const bmb_addr peer = s->peer;
+    if (s->state == BMB_SESSION_PLAYING)
+        bmb_viewer_event(d, s->feed, &peer, BMB_LEVEL_INFO, BMB_EVENT_SESSION_ENDED, why, 0);
+    bmb_session_close(d, s, &peer);
+}
+
+bool bmb_session_rtcp(bmb_device *d, bmb_session *s, const uint8_t *data, size_t size)
 {
     bool bye = false;
     (void)take_reports(d, s, data, size, &bye);
     s->alive_us = d->now;
+    return bye;
 }
 
 /* From a host that a session plays to: by the stream it reports on, else by the port that it comes from. */
@@ -283,67 +222,75 @@ static void take_datagram(bmb_device *d, const bmb_addr *from, const uint8_t *da
         bmb_session *s = &d->sessions[i];
         bool bye = false;
         if (s->state == BMB_SESSION_FREE || s->via != BMB_VIA_RTP_UDP || !bmb_same_host(&s->peer, from)) continue;
-        bool same_port = from->port == s->rtcp_port || from->port == s->peer.port;
-        if (!take_reports(d, s, data, size, &bye) && !same_port) continue;
+        bool from_rtcp = from->port == s->rtcp_port;
+        if (!take_reports(d, s, data, size, &bye) && !from_rtcp && from->port != s->peer.port) continue;
         s->alive_us = d->now;
+        s->unreachable = 0;
+        if (bye && from_rtcp) end(d, s, BMB_ENDING_BYE);
+    }
+}
+
+/* One such answer may be a receiver that is just opening its port; a few of them, and no report, are a receiver that is
+ * gone. Only the port of RTP counts: not every receiver listens for RTCP. */
+static void take_unreachable(bmb_device *d, const bmb_addr *to)
+{
+    for (uint16_t i = 0; i < d->session_most; i++) {
+        bmb_session *s = &d->sessions[i];
+        bool ours = s->state == BMB_SESSION_PLAYING && s->via == BMB_VIA_RTP_UDP && bmb_same_host(&s->peer, to) &&
+                    s->peer.port == to->port;
+        if (!ours) continue;
+        if (s->unreachable == 0) s->unreachable_us = d->now;
+        if (s->unreachable < UINT8_MAX) s->unreachable++;
+        if (s->unreachable >= BMB_UNREACHABLE_LEAST &&
+            bmb_conn_older_than(d, s->unreachable_us, BMB_UNREACHABLE_US))
+            end(d, s, BMB_ENDING_UNREACHABLE);
     }
 }
 
 void bmb_session_datagrams(bmb_device *d, bmb_sock sock)
 {
+    const bmb_net *net = &d->port->net;
     uint8_t data[512];
+    bmb_addr addr;
     for (unsigned i = 0; i < BMB_DATAGRAMS; i++) {
-        size_t size;
-        bmb_addr from;
-        if (d->port->net.udp_recv(d->port->ctx, sock, data, sizeof data, &size, &from) != BMB_OK) return;
-        take_datagram(d, &from, data, size);
+        size_t size = 0;
+        if (net->udp_recv(d->port->ctx, sock, data, sizeof data, &size, &addr) != BMB_OK || size > sizeof data) break;
+        take_datagram(d, &addr, data, size);
+    }
+    for (unsigned i = 0; net->udp_unreachable != NULL && i < BMB_DATAGRAMS; i++) {
+        if (net->udp_unreachable(d->port->ctx, sock, &addr) != BMB_OK) return;
+        take_unreachable(d, &addr);
     }
 }
 
-static void end_quietly(bmb_device *d, bmb_session *s)
+/* Why it should end now, if it should. An interleaved session that plays lives as long as its connection takes its
+ * frames; one over UDP whose connection is closed must report, or its receiver is taken for dead. */
+static bool is_over(const bmb_device *d, const bmb_session *s, bmb_ending *why)
 {
-    const bmb_addr peer = s->peer;
-    bmb_session_close(d, s, &peer);
+    uint64_t limit = (uint64_t)d->config->session_ms * 1000;
+    uint64_t seen = s->alive_us > s->orphan_us ? s->alive_us : s->orphan_us;
+    if (s->state == BMB_SESSION_FREE) return false;
+    if (s->via == BMB_VIA_RTP_TCP && s->state == BMB_SESSION_PLAYING) return false;
+    bool orphan = s->conn == 0 && s->via == BMB_VIA_RTP_UDP && s->state == BMB_SESSION_PLAYING;
+    *why = orphan && bmb_conn_older_than(d, seen, BMB_ORPHAN_US) ? BMB_ENDING_ABANDONED : BMB_ENDING_SILENT;
+    return *why == BMB_ENDING_ABANDONED || bmb_conn_older_than(d, s->alive_us, limit);
 }
 
 void bmb_session_sweep(bmb_device *d)
 {
-    uint64_t limit = (uint64_t)d->config->session_ms * 1000;
-    for (uint16_t i = 0; i < d->session_most && d->session_live > 0; i++) {
-        bmb_session *s = &d->sessions[i];
-        /* An interleaved session lives as long as its connection takes its frames. */
-        bool played = s->via == BMB_VIA_RTP_TCP && s->state == BMB_SESSION_PLAYING;
-        if (s->state == BMB_SESSION_FREE || played || !bmb_conn_older_than(d, s->alive_us, limit)) continue;
-        if (s->via == BMB_VIA_RTP_TCP && s->conn != 0) d->conns[s->conn - 1].interleaved = NULL;
-        end_quietly(d, s);
-    }
+    bmb_ending why;
+    for (uint16_t i = 0; i < d->session_most && d->session_live > 0; i++)
+        if (is_over(d, &d->sessions[i], &why)) end(d, &d->sessions[i], why);
     for (size_t i = 0; i < d->config->feed_count; i++)
-        if (d->now >= d->feeds[i].group.lease_us) end_lease(d, &d->feeds[i]);
-}
-
-bmb_err bmb_session_pump(bmb_device *d, bmb_viewer *v, bmb_sock sock, const bmb_addr *to, bmb_sock rtcp_sock,
-                         const bmb_addr *rtcp, uint64_t *report_us)
-{
-    bmb_err answer = bmb_viewer_pump_datagrams(d, v, sock, to);
-    if (v->sent == 0 || d->now < *report_us) return answer;
-    *report_us = d->now + BMB_REPORT_US;
-    send_report(d, v, false, rtcp_sock, rtcp);
-    return answer;
+        if (d->now >= d->feeds[i].group.lease_us) bmb_group_end_lease(d, &d->feeds[i]);
 }
 
 static void deliver_unicast(bmb_device *d, bmb_session *s)
 {
     const bmb_udp_pair *pair = bmb_session_sockets(d, s->peer.family);
-    const bmb_addr rtcp = with_port(s->peer, s->rtcp_port);
-    (void)bmb_session_pump(d, &s->viewer, pair->rtp, &s->peer, pair->rtcp, &rtcp, &s->report_us);
-}
-
-static void deliver_group(bmb_device *d, bmb_feed *feed)
-{
-    bmb_group *g = &feed->group;
-    const bmb_addr *to = &feed->config->multicast.group;
-    const bmb_addr rtcp = with_port(*to, (uint16_t)(to->port + 1));
-    (void)bmb_session_pump(d, &g->viewer, g->sock, to, g->sock, &rtcp, &g->report_us);
+    const bmb_addr rtcp = rtcp_of(s);
+    const bmb_rtp_way way = { .rtp = pair->rtp, .rtcp = pair->rtcp, .to = &s->peer, .rtcp_to = &rtcp };
+    (void)bmb_rtp_pump(d, &s->viewer, &way, &s->report_us);
 }
 
 void bmb_session_deliver(bmb_device *d, bool due_only)
@@ -354,11 +301,7 @@ void bmb_session_deliver(bmb_device *d, bool due_only)
         if (s->state != BMB_SESSION_PLAYING || s->via != BMB_VIA_RTP_UDP) continue;
         if (s->viewer.pace_us != 0 || (!due_only && s->feed->fresh)) deliver_unicast(d, s);
     }
-    for (size_t i = 0; i < d->config->feed_count; i++) {
-        bmb_feed *feed = &d->feeds[i];
-        if (feed->group.members == 0) continue;
-        if (feed->group.viewer.pace_us != 0 || (!due_only && feed->fresh)) deliver_group(d, feed);
-    }
+    for (size_t i = 0; i < d->config->feed_count; i++) bmb_group_deliver(d, &d->feeds[i], due_only);
 }
 
 void bmb_session_shed(bmb_device *d, const bmb_frame *frame)
@@ -369,21 +312,33 @@ void bmb_session_shed(bmb_device *d, const bmb_frame *frame)
         if (d->feeds[i].group.viewer.frame == frame) bmb_viewer_abandon(&d->feeds[i].group.viewer);
 }
 
-void bmb_session_feed_removed(bmb_device *d, const bmb_feed *feed)
+static void end_quietly(bmb_device *d, bmb_session *s)
 {
-    for (uint16_t i = 0; i < d->session_most; i++) {
-        bmb_session *s = &d->sessions[i];
-        if (s->state == BMB_SESSION_FREE || s->feed != feed) continue;
-        if (s->via == BMB_VIA_RTP_TCP && s->conn != 0) d->conns[s->conn - 1].interleaved = NULL;
+    const bmb_addr peer = s->peer;
+    bmb_session_close(d, s, &peer);
+}
+
+/* An interleaved stream cannot stop in the middle of a packet, and RTSP has no word for this: the connection ends. */
+static void end_with_feed(bmb_device *d, bmb_session *s)
+{
+    if (s->via == BMB_VIA_RTP_TCP && s->conn != 0) {
+        bmb_conn_close(d, &d->conns[s->conn - 1]);
+    } else {
         end_quietly(d, s);
     }
-    end_lease(d, &d->feeds[feed - d->feeds]);
+}
+
+void bmb_session_feed_removed(bmb_device *d, bmb_feed *feed)
+{
+    for (uint16_t i = 0; i < d->session_most; i++)
+        if (d->sessions[i].state != BMB_SESSION_FREE && d->sessions[i].feed == feed) end_with_feed(d, &d->sessions[i]);
+    bmb_group_end_lease(d, feed);
 }
 
 void bmb_session_close_all(bmb_device *d)
 {
     for (uint16_t i = 0; i < d->session_most; i++) end_quietly(d, &d->sessions[i]);
-    for (size_t i = 0; i < d->config->feed_count; i++) end_lease(d, &d->feeds[i]);
+    for (size_t i = 0; i < d->config->feed_count; i++) bmb_group_end_lease(d, &d->feeds[i]);
     for (size_t i = 0; i < 2; i++) {
         if (d->udp[i].port == 0) continue;
         d->port->net.close(d->port->ctx, d->udp[i].rtp);

@@ -17,6 +17,7 @@ void bmb_device_stats_get(const bmb_device *d, bmb_device_stats *out)
     out->requests = d->requests;
     out->accept_failed = d->accept_failed;
     out->memory = out->memory_most = d->memory;
+    out->pace = d->pace.most;
 }
 
 bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *out)
@@ -40,7 +41,7 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->keeping = (bmb_keeping)f->governor.state;
     out->quality = f->governor.kbps > 0 ? f->governor.quality : 0;
     out->kbps_set = f->governor.kbps;
-    out->left_out = f->governor.left_out;
+    out->dropped_for_rate = f->governor.dropped_for_rate;
     bmb_rate_read(&f->rate, now, &out->mfps, &out->kbps);
     out->frames = f->frames;
     out->sent = f->sent;
@@ -52,6 +53,7 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->stalled = f->stalled;
     out->shed = f->shed;
     out->restarts = f->restarts;
+    out->gap_ms_most = f->gap_ms_most;
     out->reel_bytes = reel->capacity;
     out->reel_used = reel->used;
     out->reel_frames = bmb_reel_live(reel);
@@ -96,7 +98,7 @@ bmb_err bmb_viewer_stats_get(const bmb_device *d, size_t index, bmb_viewer_stats
 {
     for (uint16_t i = 0; i < d->conn_used; i++) {
         bmb_conn *c = &d->conns[i];
-        const bmb_viewer *v = c->kind != BMB_OUTLET_RTSP ? bmb_conn_viewer(c) : NULL;
+        const bmb_viewer *v = c->kind != BMB_CONN_RTSP ? bmb_conn_viewer(d, c, 0) : NULL;
         if (v == NULL || !v->counted || index-- > 0) continue;
         read_viewer(d, v, &c->peer, out);
         if (c->kind == BMB_OUTLET_TCP) out->transport = BMB_VIA_TCP;
@@ -123,7 +125,7 @@ bmb_tally bmb_outlet_tally(const bmb_device *d, size_t outlet, uint16_t *viewers
     *viewers = 0;
     for (uint16_t i = 0; i < d->conn_used; i++) {
         bmb_conn *c = &d->conns[i];
-        const bmb_viewer *v = c->kind != BMB_OUTLET_RTSP && c->outlet == outlet ? bmb_conn_viewer(c) : NULL;
+        const bmb_viewer *v = c->kind != BMB_CONN_RTSP && c->outlet == outlet ? bmb_conn_viewer(d, c, 0) : NULL;
         if (v == NULL || !v->counted) continue;
         add_viewer(d, &sum, v);
         ++*viewers;
@@ -145,7 +147,7 @@ bmb_tally bmb_push_tally(const bmb_device *d, const bmb_push *p)
 {
     bmb_tally sum = p->past;
     bmb_conn *c = &d->conns[p->conn];
-    const bmb_viewer *v = p->config->tcp ? (p->state == BMB_PUSH_SENDING ? bmb_conn_viewer(c) : NULL) : &p->viewer;
+    const bmb_viewer *v = p->config->tcp ? (p->state == BMB_PUSH_SENDING ? bmb_conn_viewer(d, c, 0) : NULL) : &p->viewer;
     if (v != NULL && v->framer != NULL) add_viewer(d, &sum, v);
     return sum;
 }
@@ -165,7 +167,7 @@ bmb_err bmb_push_stats_get(const bmb_device *d, size_t index, bmb_push_stats *ou
 {
     if (index >= d->config->push_count) return BMB_NOT_FOUND;
     const bmb_push *p = &d->pushes[index];
-    const bmb_viewer *v = p->config->tcp ? bmb_conn_viewer(&d->conns[p->conn]) : &p->viewer;
+    const bmb_viewer *v = p->config->tcp ? bmb_conn_viewer(d, &d->conns[p->conn], 0) : &p->viewer;
     *out =
         (bmb_push_stats){ .config = p->config, .state = (bmb_push_state)p->state, .err = p->err, .starts = p->starts };
     out->out = bmb_push_tally(d, p);
@@ -185,7 +187,7 @@ static void tell_traffic(bmb_device *d, const bmb_tally *sum, bmb_tally *reporte
                             .blocked_ms = (uint32_t)((sum->blocked_us - reported->blocked_us) / 1000) };
     *reported = *sum;
     if (viewers <= 0 && traffic.bytes == 0 && traffic.blocked_ms == 0) return;
-    bmb_log(d->port, &(bmb_event){ .level = BMB_LEVEL_DEBUG,
+    bmb_tell(d, &(bmb_event){ .level = BMB_LEVEL_DEBUG,
                                    .code = BMB_EVENT_REPORT,
                                    .feed = feed,
                                    .peer = where,

@@ -32,7 +32,7 @@ static bmb_err watch(bmb_device *d, bmb_conn *c, uint16_t index)
     v->keep_all = plain.keep_all;
     c->feed = index;
     c->paused = false;
-    bmb_viewer_bound_backlog(d, c->sock, bmb_feed_kbps(d, feed));
+    bmb_viewer_bound_unsent(d, c->sock, bmb_feed_kbps(d, feed));
     if (push == NULL) bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
     if (feed->mode.codec == BMB_CODEC_H264) bmb_feed_want_key(d, feed);
     return BMB_OK;
@@ -173,7 +173,6 @@ static void act_pause(bmb_device *d, bmb_conn *c, const bmb_framed_request *r)
 
 static void act_control(bmb_device *d, bmb_conn *c, const bmb_framed_request *r)
 {
-    const bmb_cameras *cameras = &d->port->cameras;
     bmb_control control = (bmb_control)r->control;
     int32_t value = 0;
     bmb_err err = BMB_OK;
@@ -188,7 +187,7 @@ static void act_control(bmb_device *d, bmb_conn *c, const bmb_framed_request *r)
     }
     /* Refused: the value that stays in force, where there is one. */
     if (err != BMB_OK && r->feed < d->config->feed_count && r->control < BMB_CONTROL_COUNT)
-        (void)cameras->get(cameras->ctx, d->feeds[r->feed].camera, control, &value);
+        (void)bmb_camera_get(d, &d->feeds[r->feed], control, &value);
     answer(d, c, r, err, value);
 }
 
@@ -295,7 +294,7 @@ static bmb_err flush_once(bmb_device *d, bmb_conn *c)
     bmb_viewer *v = &c->viewer;
     bool framed = c->state == BMB_CONN_READING;
     for (;;) {
-        bmb_err err = v->framer != NULL ? bmb_viewer_finish(d, v, c->sock) : BMB_OK;
+        bmb_err err = v->framer != NULL ? bmb_viewer_finish(d, v, c) : BMB_OK;
         if (err == BMB_OK) err = bmb_conn_send_pending(d, c);
         if (err != BMB_OK) return err;
         bmb_writer w = bmb_writer_of(c->tx, d->tx_room);
@@ -306,7 +305,7 @@ static bmb_err flush_once(bmb_device *d, bmb_conn *c)
             put_bye(&w, (bmb_err)c->bye);
             c->ending = true;
         } else {
-            return v->framer != NULL ? bmb_viewer_pump(d, v, c->sock) : BMB_AGAIN;
+            return v->framer != NULL ? bmb_viewer_pump(d, v, c) : BMB_AGAIN;
         }
         end_tx(c, &w);
     }
@@ -327,7 +326,7 @@ static void flush(bmb_device *d, bmb_conn *c)
         return;
     }
     bool blocked = c->tx_size > 0 || c->viewer.blocked;
-    bmb_conn_watch(d, c, blocked ? BMB_READABLE | BMB_WRITABLE : BMB_READABLE);
+    bmb_conn_await(d, c, blocked);
 }
 
 static void open_conversation(bmb_device *d, bmb_conn *c)
@@ -353,22 +352,7 @@ static void open_conversation(bmb_device *d, bmb_conn *c)
 static void sweep(bmb_device *d, bmb_conn *c)
 {
     const bmb_viewer *v = &c->viewer;
-    uint64_t progress = v->framer != NULL && v->progress_us > c->progress_us ? v->progress_us : c->progress_us;
-    uint64_t stall = (uint64_t)d->config->stall_ms * 1000;
-    bool waits = c->tx_size > 0 || v->blocked;
-    if (waits && bmb_conn_older_than(d, progress, stall)) {
-        const bmb_feed *feed = v->framer != NULL ? v->feed : &d->feeds[0];
-        if (v->framer != NULL) v->feed->stalled++;
-        if (bmb_push_of(d, c) != NULL) {
-            bmb_push_closed(d, c, BMB_TIMED_OUT);
-        } else {
-            bmb_viewer_event(d, feed, &c->peer, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_STALLED,
-                             (int64_t)((d->now - progress) / 1000), 0);
-        }
-        bmb_conn_close(d, c);
-        return;
-    }
-    if (!c->framed || waits || v->frame != NULL) return;
+    if (!c->framed || v->frame != NULL) return;
     if ((c->rx_size > 0 || c->skip > 0) &&
         bmb_conn_older_than(d, c->since_us, (uint64_t)d->config->request_ms * 1000)) {
         d->bad_requests++;
@@ -397,9 +381,11 @@ static bool idle(const bmb_device *d, const bmb_conn *c)
     return false; /* whoever connects here wants frames */
 }
 
-static bmb_viewer *viewer(bmb_conn *c)
+static bmb_viewer *viewer(const bmb_device *d, const bmb_conn *c, unsigned n)
 {
-    return &c->viewer;
+    (void)d;
+    bmb_viewer *v = (bmb_viewer *)(uintptr_t)&c->viewer;
+    return n == 0 && v->framer != NULL ? v : NULL;
 }
 
 static void feed_removed(bmb_device *d, bmb_conn *c)

@@ -13,7 +13,7 @@ void bmb_viewer_begin(bmb_device *d, bmb_viewer *v, bmb_feed *feed, const bmb_fr
     v->once = once;
     v->counted = counted;
     v->tally = BMB_NO_TALLY;
-    v->since_us = v->progress_us = d->now;
+    v->since_us = d->now;
     v->needs_key = feed->mode.codec == BMB_CODEC_H264;
     v->seq = feed->reel.next_seq - 1;                                  /* what came before is passed over … */
     if (feed->reel.newest != NULL && feed->reel.newest->key) v->seq--; /* … but for a newest frame to begin with */
@@ -183,9 +183,8 @@ static void finish_frame(bmb_device *d, bmb_viewer *v)
     bmb_viewer_note_idle(d, v);
 }
 
-static void count_bytes(bmb_device *d, bmb_viewer *v, size_t sent)
+static void count_bytes(bmb_viewer *v, size_t sent)
 {
-    if (sent > 0) v->progress_us = d->now;
     v->bytes += sent;
     v->feed->bytes_sent += sent;
 }
@@ -224,16 +223,15 @@ static bmb_cursor gather(const bmb_viewer *v, bmb_gather *g, size_t most)
 }
 
 /* One gather and one call to the link. */
-static bmb_err send_some(bmb_device *d, bmb_viewer *v, bmb_sock sock)
+static bmb_err send_some(bmb_device *d, bmb_viewer *v, bmb_conn *c)
 {
     bmb_gather *g = &d->work.gather;
     bmb_cursor after = gather(v, g, BMB_GATHER_PIECES);
     size_t offered = g->bytes - v->taken, sent = 0, first = trim(g, v->taken);
-    bmb_err err = d->port->net.send(d->port->ctx, sock, g->slices + first, g->slice_count - first, &sent);
-    count_bytes(d, v, sent);
+    bmb_err err = bmb_conn_send(d, c, g->slices + first, g->slice_count - first, offered, &sent);
+    count_bytes(v, sent);
     settle(v, g, &after, v->taken + sent);
-    if (err != BMB_OK) return err;
-    return sent < offered ? BMB_AGAIN : BMB_OK;
+    return err;
 }
 
 uint32_t bmb_feed_kbps(const bmb_device *d, const bmb_feed *feed)
@@ -243,12 +241,12 @@ uint32_t bmb_feed_kbps(const bmb_device *d, const bmb_feed *feed)
     return kbps;
 }
 
-void bmb_viewer_bound_backlog(bmb_device *d, bmb_sock sock, uint32_t kbps)
+void bmb_viewer_bound_unsent(bmb_device *d, bmb_sock sock, uint32_t kbps)
 {
-    uint64_t bytes = (uint64_t)kbps * d->config->backlog_ms / 8;
-    if (d->port->net.bound_backlog == NULL) return;
-    if (bytes < BMB_BACKLOG_LEAST) bytes = BMB_BACKLOG_LEAST;
-    d->port->net.bound_backlog(d->port->ctx, sock, bytes > UINT32_MAX ? UINT32_MAX : (uint32_t)bytes);
+    uint64_t bytes = (uint64_t)kbps * d->config->unsent_ms / 8;
+    if (d->port->net.bound_unsent == NULL) return;
+    if (bytes < BMB_UNSENT_LEAST) bytes = BMB_UNSENT_LEAST;
+    d->port->net.bound_unsent(d->port->ctx, sock, bytes > UINT32_MAX ? UINT32_MAX : (uint32_t)bytes);
 }
 
 /* A link that is slower than the feed: the backlog's time is counted at what it carries. */
@@ -259,21 +257,21 @@ static void follow_link(bmb_device *d, bmb_viewer *v, bmb_sock sock)
     v->tuned_us = d->now + BMB_TUNE_US;
     bmb_rate_read(&v->rate, d->now, &mfps, &kbps);
     if (kbps == 0) return;
-    bmb_viewer_bound_backlog(d, sock, kbps);
+    bmb_viewer_bound_unsent(d, sock, kbps);
     if (d->port->net.bound_buffer == NULL) return;
     /* What is on its way and not yet acknowledged takes a share of its own. */
-    uint64_t bytes = (uint64_t)kbps * d->config->backlog_ms / 8 * 2;
-    if (bytes < 2 * BMB_BACKLOG_LEAST) bytes = 2 * BMB_BACKLOG_LEAST;
+    uint64_t bytes = (uint64_t)kbps * d->config->unsent_ms / 8 * 2;
+    if (bytes < 2 * BMB_UNSENT_LEAST) bytes = 2 * BMB_UNSENT_LEAST;
     d->port->net.bound_buffer(d->port->ctx, sock, bytes > UINT32_MAX ? UINT32_MAX : (uint32_t)bytes);
 }
 
-bmb_err bmb_viewer_finish(bmb_device *d, bmb_viewer *v, bmb_sock sock)
+bmb_err bmb_viewer_finish(bmb_device *d, bmb_viewer *v, bmb_conn *c)
 {
     while (v->frame != NULL) {
-        bmb_err err = send_some(d, v, sock);
+        bmb_err err = send_some(d, v, c);
         if (err == BMB_AGAIN) {
             block(d, v);
-            follow_link(d, v, sock);
+            follow_link(d, v, c->sock);
             return err;
         }
         if (err != BMB_OK) return BMB_GONE;
@@ -282,20 +280,27 @@ bmb_err bmb_viewer_finish(bmb_device *d, bmb_viewer *v, bmb_sock sock)
     return BMB_OK;
 }
 
-bmb_err bmb_viewer_pump(bmb_device *d, bmb_viewer *v, bmb_sock sock)
+/* true: it is in the middle of a frame, or there was one to begin. */
+static bool take_frame(bmb_device *d, bmb_viewer *v)
 {
-    for (;;) {
-        if (v->frame == NULL) {
-            bmb_frame *frame = choose(d, v);
-            if (frame == NULL) {
-                v->progress_us = d->now; /* it has everything: not stalled */
-                return BMB_AGAIN;
-            }
-            begin_frame(d, v, frame);
-        }
-        bmb_err err = bmb_viewer_finish(d, v, sock);
+    if (v->frame != NULL) return true;
+    bmb_frame *frame = choose(d, v);
+    if (frame != NULL) begin_frame(d, v, frame);
+    return frame != NULL;
+}
+
+bool bmb_viewer_prime(bmb_device *d, bmb_viewer *v)
+{
+    return take_frame(d, v);
+}
+
+bmb_err bmb_viewer_pump(bmb_device *d, bmb_viewer *v, bmb_conn *c)
+{
+    while (take_frame(d, v)) {
+        bmb_err err = bmb_viewer_finish(d, v, c);
         if (err != BMB_OK || v->once) return err;
     }
+    return BMB_AGAIN;
 }
 
 /* A frame leaves in bursts over at most half of the frame interval: how many packets make one, and the pause. */
@@ -321,16 +326,16 @@ static bmb_err send_packets(bmb_device *d, bmb_viewer *v, bmb_sock sock, const b
     bmb_gather *g = &d->work.gather;
     size_t taken = 0, bytes = 0;
     bmb_cursor after = gather(v, g, most);
-    bmb_err err = d->port->net.udp_send(d->port->ctx, sock, to, g->packets, g->piece_count, &taken);
+    bmb_err err = bmb_net_send_packets(d, sock, to, g->packets, g->piece_count, &taken);
     if (err == BMB_REFUSED) { /* what an earlier packet met with; these were not sent, and somebody may come any time */
         size_t more = 0;
         *answer = err;
-        err = d->port->net.udp_send(d->port->ctx, sock, to, g->packets + taken, g->piece_count - taken, &more);
+        err = bmb_net_send_packets(d, sock, to, g->packets + taken, g->piece_count - taken, &more);
         taken += more;
         if (err == BMB_REFUSED) err = BMB_AGAIN;
     }
     for (size_t i = 0; i < taken; i++) bytes += g->packets[i].size;
-    count_bytes(d, v, bytes);
+    count_bytes(v, bytes);
     v->cursor = taken < g->piece_count ? g->starts[taken] : after;
     *sent += taken;
     return err == BMB_OK && taken < g->piece_count ? BMB_AGAIN : err;
@@ -370,12 +375,6 @@ bmb_err bmb_viewer_pump_datagrams(bmb_device *d, bmb_viewer *v, bmb_sock sock, c
         if (v->pace_us < d->pace_us) d->pace_us = v->pace_us;
         return answer;
     }
-    for (;;) {
-        if (v->frame == NULL) {
-            bmb_frame *frame = choose(d, v);
-            if (frame == NULL) return answer;
-            begin_frame(d, v, frame);
-        }
-        if (send_burst(d, v, sock, to, &answer) != BMB_OK) return answer;
-    }
+    while (take_frame(d, v) && send_burst(d, v, sock, to, &answer) == BMB_OK) continue;
+    return answer;
 }

@@ -9,33 +9,36 @@
 #include <stddef.h>
 #include <stdint.h>
 
-#define BMB_HTTP_PATH_MAX 40u     /* longest path that anything could have: "/" + name + extension, and its NUL */
+#include "serve/path.h"
+
 #define BMB_HTTP_TARGET_MAX 1024u /* longer: 414 */
 #define BMB_HTTP_HEADER_MAX 8192u /* request line and headers; longer: 431 */
 
-typedef enum bmb_http_method { BMB_HTTP_GET, BMB_HTTP_HEAD, BMB_HTTP_OTHER } bmb_http_method;
+typedef enum bmb_http_method { BMB_HTTP_GET, BMB_HTTP_HEAD, BMB_HTTP_POST, BMB_HTTP_OTHER } bmb_http_method;
 
 /* State of one connection; zero it to begin, then bmb_http_parse_reset. */
 typedef struct bmb_http_parse {
-    uint64_t library[4]; /* the library's own state */
-    char path[BMB_HTTP_PATH_MAX];
-    uint16_t path_size; /* BMB_HTTP_PATH_MAX: too long to be anything that exists */
+    uint64_t library[4];     /* the library's own state */
+    bmb_path path;           /* of the target, made plain */
     uint16_t target_size;
     uint16_t header_size;
-    uint16_t error;     /* status to answer with, 0: none */
-    uint8_t method;     /* bmb_http_method */
-    uint8_t host_match; /* characters of "host" matched in the present field name */
-    bool query;         /* behind '?' */
-    bool host;          /* a Host header was there */
-    bool begun;         /* at least one byte of the request arrived */
+    uint16_t error;          /* status to answer with, 0: none */
+    uint8_t method;          /* bmb_http_method */
+    uint8_t field;           /* which known field name the present one may still become … */
+    uint8_t matched;         /* … and how many of its characters are there; UINT8_MAX: it is none */
+    bool in_value;           /* of that field */
+    bool host;               /* a Host header was there */
+    bool begun;              /* at least one byte of the request arrived */
     bool complete;
     bool keep_alive;
-    bool old; /* HTTP/1.0: no chunked answers */
+    bool old;        /* HTTP/1.0: no chunked answers */
+    uint32_t cookie; /* hash of x-sessioncookie, which joins the two halves of a tunnel; 0: there was none */
 } bmb_http_parse;
 
 void bmb_http_parse_reset(bmb_http_parse *p);
 /* Consumes bytes up to the end of one request and returns how many. Afterwards `complete` is set, or `error` is the
- * status of the refusal (400, 413, 414, 431, 505), or more bytes are needed. */
+ * status of the refusal (400, 405, 413, 414, 431, 505), or more bytes are needed. A POST with a cookie is complete with
+ * its head: what follows is the tunnel's. */
 size_t bmb_http_parse_feed(bmb_http_parse *p, const uint8_t *data, size_t size);
 
 #endif

@@ -2,6 +2,8 @@
 
 #include <string.h>
 
+#include "base/http_text.h"
+
 typedef struct status_row {
     uint16_t status;
     const char *phrase;
@@ -22,6 +24,8 @@ static const status_row statuses[] = {
     { 505, "HTTP Version Not Supported", "" },
 };
 
+#define ERROR_TEXT_MOST 512u /* with its head it fits the least room for answers */
+
 static const status_row *status_of(unsigned status)
 {
     for (size_t i = 0; i < sizeof statuses / sizeof statuses[0]; i++)
@@ -34,13 +38,13 @@ static bmb_route error_route(uint16_t status)
     return (bmb_route){ .kind = BMB_ROUTE_ERROR, .status = status };
 }
 
-/* path is "/NAME.EXT" without its NUL. */
-static bool find_feed(const bmb_config *config, const char *path, size_t size, const char *extension, uint16_t *feed)
+/* path is "/NAME.EXT" */
+static bool find_feed(const bmb_config *config, const bmb_path *path, const char *extension, uint16_t *feed)
 {
-    size_t tail = strlen(extension);
-    if (size < tail + 2 || memcmp(path + size - tail, extension, tail) != 0) return false;
+    size_t tail = strlen(extension), size = path->size;
+    if (size < tail + 2 || !bmb_same_nocase(path->text + size - tail, tail, extension)) return false;
     for (size_t i = 0; i < config->feed_count; i++) {
-        if (!bmb_same(path + 1, size - tail - 1, config->feeds[i].name)) continue;
+        if (!bmb_same_nocase(path->text + 1, size - tail - 1, config->feeds[i].name)) continue;
         *feed = (uint16_t)i;
         return true;
     }
@@ -48,11 +52,12 @@ static bool find_feed(const bmb_config *config, const char *path, size_t size, c
 }
 
 /* "/NAME-WIDTHxHEIGHT.jpg" */
-static bool find_still(const bmb_config *config, const char *path, size_t size, bmb_route *out)
+static bool find_still(const bmb_config *config, const bmb_path *p, bmb_route *out)
 {
     uint32_t width, height;
-    size_t end = size, cross = 0, dash = 0;
-    if (size < 10 || memcmp(path + size - 4, ".jpg", 4) != 0) return false;
+    const char *path = p->text;
+    size_t end = p->size, cross = 0, dash = 0;
+    if (end < 10 || !bmb_same_nocase(path + end - 4, 4, ".jpg")) return false;
     end -= 4;
     for (size_t i = 1; i < end; i++) {
         if (path[i] == 'x') cross = i;
@@ -62,8 +67,8 @@ static bool find_still(const bmb_config *config, const char *path, size_t size, 
         !bmb_read_dec(path + cross + 1, end - cross - 1, 8192, &height))
         return false;
     for (size_t i = 0; i < config->feed_count; i++) {
-        if (!bmb_same(path + 1, dash - 1, config->feeds[i].name) || config->feeds[i].mode.codec != BMB_CODEC_JPEG)
-            continue;
+        bool same = bmb_same_nocase(path + 1, dash - 1, config->feeds[i].name);
+        if (!same || config->feeds[i].mode.codec != BMB_CODEC_JPEG) continue;
         *out = (bmb_route){
             .kind = BMB_ROUTE_STILL, .feed = (uint16_t)i, .width = (uint16_t)width, .height = (uint16_t)height
         };
@@ -74,31 +79,30 @@ static bool find_still(const bmb_config *config, const char *path, size_t size, 
 
 bmb_route bmb_http_route(const bmb_config *config, const bmb_http_parse *request)
 {
+    const bmb_path *path = &request->path;
     if (request->error != 0) return error_route(request->error);
-    if (request->method == BMB_HTTP_OTHER) return error_route(405);
-    const char *path = request->path;
-    size_t size = request->path_size;
-    if (size == 0 || path[0] != '/' || size == BMB_HTTP_PATH_MAX) return error_route(404);
+    if (request->cookie != 0) return (bmb_route){ .kind = BMB_ROUTE_TUNNEL };
+    if (path->size == 0 || path->text[0] != '/' || path->size == BMB_PATH_MAX) return error_route(404);
 
-    if (bmb_same(path, size, "/status.json")) return (bmb_route){ .kind = BMB_ROUTE_STATUS };
+    if (bmb_path_is(path, "/status.json")) return (bmb_route){ .kind = BMB_ROUTE_STATUS };
     for (size_t i = 0; i < config->asset_count; i++)
-        if (bmb_same(path, size, config->assets[i].path))
+        if (bmb_same(path->text, path->size, config->assets[i].path))
             return (bmb_route){ .kind = BMB_ROUTE_ASSET, .asset = &config->assets[i] };
 
     uint16_t feed;
     for (size_t i = 0; i < bmb_format_count; i++) {
         const bmb_format *format = &bmb_formats[i];
-        if (find_feed(config, path, size, format->extension, &feed) && config->feeds[feed].mode.codec == format->codec)
+        if (find_feed(config, path, format->extension, &feed) && config->feeds[feed].mode.codec == format->codec)
             return (bmb_route){ .kind = BMB_ROUTE_FEED, .feed = feed, .format = format };
     }
     bmb_route still;
-    if (find_still(config, path, size, &still)) return still;
-    if (find_feed(config, path, size, ".sdp", &feed) && config->feeds[feed].multicast.group.family != 0)
+    if (find_still(config, path, &still)) return still;
+    if (find_feed(config, path, ".sdp", &feed) && config->feeds[feed].multicast.group.family != 0)
         return (bmb_route){ .kind = BMB_ROUTE_SDP, .feed = feed };
     return error_route(404);
 }
 
-void bmb_http_head(bmb_writer *w, unsigned status, const char *type, size_t length, bool keep_alive, bool old)
+void bmb_http_head(bmb_writer *w, unsigned status, const char *type, size_t length, const bmb_http_terms *terms)
 {
     const status_row *row = status_of(status);
     bmb_put_str(w, "HTTP/1.1 ");
@@ -110,22 +114,49 @@ void bmb_http_head(bmb_writer *w, unsigned status, const char *type, size_t leng
     if (length != SIZE_MAX) {
         bmb_put_str(w, "\r\nContent-Length: ");
         bmb_put_dec(w, length);
-    } else if (!old) {
+    } else if (!terms->old) {
         bmb_put_str(w, "\r\nTransfer-Encoding: chunked");
     }
     bmb_put_str(w, "\r\nCache-Control: no-store\r\n");
+    bmb_put_http_date(w, terms->wall_us);
     bmb_put_str(w, row->extra);
-    bmb_put_str(w, keep_alive ? "\r\n" : "Connection: close\r\n\r\n");
+    bmb_put_http_end(w, terms->keep_alive, terms->old);
 }
 
-void bmb_http_error(bmb_writer *w, unsigned status, bool keep_alive, bool head_only)
+static void put_address(bmb_writer *w, const char *name, const char *extension)
 {
-    const status_row *row = status_of(status);
-    size_t length = 3 + 1 + strlen(row->phrase) + 1;
-    bmb_http_head(w, status, "text/plain; charset=utf-8", length, keep_alive, false);
-    if (head_only) return;
-    bmb_put_dec(w, row->status);
-    bmb_put_u8(w, ' ');
-    bmb_put_str(w, row->phrase);
+    if ((size_t)(w->end - w->at) < strlen(name) + strlen(extension) + 2) return;
+    bmb_put_u8(w, '/');
+    bmb_put_str(w, name);
+    bmb_put_str(w, extension);
     bmb_put_u8(w, '\n');
+}
+
+/* The addresses of all feeds, a line each, as far as there is room. */
+static void put_addresses(bmb_writer *w, const bmb_config *config)
+{
+    bmb_put_str(w, "There are:\n");
+    for (size_t i = 0; i < config->feed_count; i++)
+        for (size_t k = 0; k < bmb_format_count; k++)
+            if (config->feeds[i].mode.codec == bmb_formats[k].codec)
+                put_address(w, config->feeds[i].name, bmb_formats[k].extension);
+}
+
+void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms, const bmb_config *config, bool rtsp)
+{
+    char text[ERROR_TEXT_MOST];
+    const status_row *row = status_of(status);
+    bmb_writer body = bmb_writer_of(text, sizeof text);
+    bmb_put_dec(&body, row->status);
+    bmb_put_u8(&body, ' ');
+    bmb_put_str(&body, row->phrase);
+    bmb_put_u8(&body, '\n');
+    if (row->status == 404 && config != NULL && rtsp) {
+        bmb_put_str(&body, "Players find the feeds here, at rtsp:// with this host and port.\n");
+        for (size_t i = 0; i < config->feed_count; i++) put_address(&body, config->feeds[i].name, "");
+    } else if (row->status == 404 && config != NULL) {
+        put_addresses(&body, config);
+    }
+    bmb_http_head(w, status, "text/plain; charset=utf-8", bmb_written(&body), terms);
+    if (!terms->head_only) bmb_put_bytes(w, text, bmb_written(&body));
 }

@@ -1,5 +1,7 @@
 #include "serve/rtsp_answer.h"
 
+#include <string.h>
+
 #include "bambino/version.h"
 
 static const struct {
@@ -17,7 +19,6 @@ static const struct {
     { 453, "Not Enough Bandwidth" },
     { 454, "Session Not Found" },
     { 455, "Method Not Valid in This State" },
-    { 459, "Aggregate Operation Not Allowed" },
     { 461, "Unsupported Transport" },
     { 500, "Internal Server Error" },
     { 501, "Not Implemented" },
@@ -42,6 +43,7 @@ void bmb_rtsp_begin(bmb_writer *w, unsigned status, const bmb_rtsp_parse *reques
         bmb_put_str(w, "\r\n");
     }
     bmb_put_str(w, "Server: Bambino/" BMB_VERSION "\r\n");
+    if (request->close) bmb_put_str(w, "Connection: close\r\n");
 }
 
 void bmb_rtsp_end(bmb_writer *w)
@@ -70,4 +72,18 @@ void bmb_rtsp_status(bmb_writer *w, unsigned status, const bmb_rtsp_parse *reque
         bmb_put_str(w, "\r\n");
     }
     bmb_rtsp_end(w);
+}
+
+void bmb_rtsp_addresses(bmb_writer *w, const bmb_rtsp_parse *request, const bmb_config *config)
+{
+    bmb_put_str(w, "There are:\n");
+    for (size_t i = 0; i < config->feed_count; i++) {
+        size_t size = strlen(request->host) + strlen(config->feeds[i].name) + sizeof "rtsp:///\n";
+        if ((size_t)(w->end - w->at) < size) return;
+        bmb_put_str(w, "rtsp://");
+        bmb_put_str(w, request->host);
+        bmb_put_u8(w, '/');
+        bmb_put_str(w, config->feeds[i].name);
+        bmb_put_u8(w, '\n');
+    }
 }

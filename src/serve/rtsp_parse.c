@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "base/bytes.h"
+#include "serve/path.h"
 
 /* A text within a line. */
 typedef struct span {
@@ -73,26 +74,43 @@ static const struct {
     { "REDIRECT", BMB_RTSP_NOT_ALLOWED },
 };
 
-/* rtsp://host[:port]/FEED[/TRACK][/][?query] */
+/* rtsp://host[:port]/FEED[/TRACK][/][?query], or the path alone */
 static void take_address(bmb_rtsp_parse *p, span address)
 {
+    static const char scheme[] = "rtsp://";
+    bmb_path path;
     if (is(address, "*")) {
         p->wildcard = true;
         return;
     }
-    if (address.size < 7 || !bmb_same_nocase(address.at, 7, "rtsp://")) {
+    bool absolute = address.size >= strlen(scheme) && bmb_same_nocase(address.at, strlen(scheme), scheme);
+    if (!absolute && address.at[0] != '/') {
         refuse(p, 400);
         return;
     }
-    span path = { address.at + 7, address.size - 7 };
-    span host = cut(&path, '/');
-    if (host.size < sizeof p->host) keep(p->host, sizeof p->host, host);
-    path = cut(&path, '?');
-    span feed = cut(&path, '/'), track = cut(&path, '/');
-    if (feed.size >= sizeof p->feed || path.size > 0) feed.size = 0; /* nothing has such an address */
+    if (absolute) {
+        address.at += strlen(scheme);
+        address.size -= strlen(scheme);
+        span host = cut(&address, '/');
+        if (host.size < sizeof p->host) keep(p->host, sizeof p->host, host);
+    }
+    bmb_path_of(&path, address.at, address.size);
+    span rest = { path.text, path.size < BMB_PATH_MAX ? path.size : 0 };
+    if (rest.size > 0 && rest.at[0] == '/') (void)cut(&rest, '/'); /* the slash itself, or a second one */
+    span feed = cut(&rest, '/'), track = cut(&rest, '/');
+    if (feed.size >= sizeof p->feed || rest.size > 0) feed.size = 0; /* nothing has such an address */
     keep(p->feed, sizeof p->feed, feed);
+    for (char *c = p->feed; *c != '\0'; c++)
+        if (*c >= 'A' && *c <= 'Z') *c = (char)(*c | 0x20);
     keep(p->track_name, sizeof p->track_name, track);
     p->track = track.size > 0;
+}
+
+static bool is_http(span line)
+{
+    (void)cut(&line, ' ');
+    (void)cut(&line, ' ');
+    return line.size >= 5 && bmb_same(line.at, 5, "HTTP/");
 }
 
 static void take_request_line(bmb_rtsp_parse *p, span line)
@@ -129,13 +147,12 @@ static bool take_pair(span text, uint32_t most, uint16_t *first, uint16_t *secon
 static bool take_transport(span text, bmb_rtsp_transport *out)
 {
     span protocol = trimmed(cut(&text, ';'));
-    bool unicast = false;
+    bool unicast = false, multicast = false;
     memset(out, 0, sizeof *out);
     if (is(protocol, "RTP/AVP/TCP")) {
         out->kind = BMB_RTSP_TCP;
-        unicast = true;
     } else if (is(protocol, "RTP/AVP") || is(protocol, "RTP/AVP/UDP")) {
-        out->kind = BMB_RTSP_MULTICAST; /* the standard's preset, until "unicast" says otherwise */
+        out->kind = BMB_RTSP_UDP;
     } else {
         return false;
     }
@@ -144,6 +161,8 @@ static bool take_transport(span text, bmb_rtsp_transport *out)
         value = trimmed(value);
         if (is(key, "unicast")) {
             unicast = true;
+        } else if (is(key, "multicast")) {
+            multicast = true;
         } else if (is(key, "mode") && !is(value, "play") && !is(value, "\"play\"")) {
             return false;
         } else if (is(key, "client_port") && out->kind != BMB_RTSP_TCP) {
@@ -155,7 +174,9 @@ static bool take_transport(span text, bmb_rtsp_transport *out)
             out->ports = true;
         }
     }
-    if (unicast && out->kind == BMB_RTSP_MULTICAST) out->kind = BMB_RTSP_UDP;
+    /* By the letter of 12.39 multicast is meant unless "unicast" says otherwise. Clients that leave that word out and
+     * name their ports wait for packets there, and would see nothing wherever multicast does not pass. */
+    if (out->kind == BMB_RTSP_UDP && (multicast || (!unicast && !out->ports))) out->kind = BMB_RTSP_MULTICAST;
     return out->kind != BMB_RTSP_UDP || out->ports;
 }
 
@@ -178,6 +199,8 @@ static void take_header(bmb_rtsp_parse *p, span line)
         p->has_transport = true;
         while (value.size > 0 && p->transport_count < BMB_RTSP_TRANSPORTS)
             if (take_transport(cut(&value, ','), &p->transport[p->transport_count])) p->transport_count++;
+    } else if (is(name, "Connection")) {
+        p->close = p->close || is(value, "close");
     } else if (is(name, "Require") || is(name, "Proxy-Require")) {
         p->required = true;
         keep(p->require, sizeof p->require, value);
@@ -201,9 +224,21 @@ static void end_of_headers(bmb_rtsp_parse *p)
     p->complete = p->skip == 0;
 }
 
+/* Control characters have no place in a request, the tab aside: some of it is sent back. */
+static bool is_clean(span line)
+{
+    for (size_t i = 0; i < line.size; i++)
+        if (((uint8_t)line.at[i] < 0x20 && line.at[i] != '\t') || line.at[i] == 0x7F) return false;
+    return true;
+}
+
 /* A whole line without its end. */
 static void take_line(bmb_rtsp_parse *p, span line)
 {
+    if (!is_clean(line)) {
+        give_up(p, 400);
+        return;
+    }
     if (p->part == BMB_RTSP_LINE) {
         if (line.size == 0) return; /* blank lines between requests are forgiven */
         take_request_line(p, line);
@@ -221,6 +256,10 @@ static size_t feed_line(bmb_rtsp_parse *p, const uint8_t *data, size_t size, siz
     const uint8_t *end = (const uint8_t *)memchr(data, '\n', size);
     size_t used = end != NULL ? (size_t)(end - data) + 1 : size;
     if (end == NULL && size < room && !p->long_line) return 0;
+    if (p->part == BMB_RTSP_LINE && end != NULL && is_http((span){ (const char *)data, used - 1 })) {
+        p->http = p->complete = true;
+        return 0;
+    }
     if ((size_t)p->header_size + used > BMB_RTSP_HEADER_MAX) {
         give_up(p, 400);
         return used;

@@ -49,12 +49,14 @@ typedef struct bmb_rtsp_parse {
     bool broken;    /* what follows cannot be understood: answer and close */
     bool long_line; /* the rest of a line that was too long is skipped */
     bool has_cseq, has_session, has_transport, required;
+    bool close;    /* the client wants the connection closed after the answer */
+    bool http;     /* this is no RTSP but an HTTP request; nothing of it was consumed */
     bool track;    /* the address names a track */
     bool wildcard; /* the address is "*" */
     bool body;     /* there was one */
     uint8_t transport_count;
     char cseq[11];           /* as it came, at most 10 digits, NUL-terminated */
-    char feed[BMB_NAME_MAX]; /* last parts of the address; empty: none, or too long to be a feed's */
+    char feed[BMB_NAME_MAX]; /* last parts of the address; in lower case; empty: none, or too long to be a feed's */
     char track_name[8];
     char host[64]; /* and port, as the client wrote them; empty: too long */
     char session[BMB_RTSP_SESSION_SIZE + 1];

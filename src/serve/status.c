@@ -27,6 +27,11 @@ size_t bmb_status_device(const char *name, const bmb_device_stats *s, void *memo
     bmb_json_number(o, "viewers_refused", s->refused);
     bmb_json_number(o, "accept_failed", s->accept_failed);
     bmb_json_number(o, "memory_bytes", (double)s->memory);
+    bmb_json_milli(o, "longest_step_ms", s->pace.step_us);
+    bmb_json_text(o, "longest_step_doing", bmb_doing_name(s->pace.doing));
+    bmb_json_milli(o, "longest_step_at_s", (uint32_t)(s->pace.step_at_us / 1000));
+    bmb_json_milli(o, "longest_delay_ms", s->pace.late_us);
+    bmb_json_milli(o, "longest_delay_at_s", (uint32_t)(s->pace.late_at_us / 1000));
     return bmb_json_end(o, out, room);
 }
 
@@ -84,6 +89,7 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
     bmb_json_text(o, "camera_state", bmb_camera_state_name(s->camera_state));
     bmb_json_text(o, "camera_error", s->camera_err == BMB_OK ? NULL : bmb_err_name(s->camera_err));
     bmb_json_number(o, "camera_restarts", s->restarts);
+    bmb_json_number(o, "camera_gap_ms_most", s->gap_ms_most);
     bmb_json_number(o, "width", s->width);
     bmb_json_number(o, "height", s->height);
     bmb_json_milli(o, "fps_set", s->mfps_set);
@@ -96,7 +102,7 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
         bmb_json_number(o, "kbps_set", s->kbps_set);
         bmb_json_number(o, "quality", s->quality);
         bmb_json_text(o, "keeping", bmb_keeping_name(s->keeping));
-        bmb_json_number(o, "left_out", (double)s->left_out);
+        bmb_json_number(o, "dropped_for_rate", (double)s->dropped_for_rate);
     }
     bmb_json_milli(o, "fps", s->mfps);
     bmb_json_number(o, "kbps", s->kbps);

@@ -12,11 +12,11 @@
 #include "wire/frame.h"
 
 /* Bounds of one gather, and so of one call to a link. 64 packets are what segmentation offload takes at a time; an RTP
- * packet needs two slices, a header of at most 20 bytes with its interleaving; a datagram of a transport stream
+ * packet needs two slices and a header of at most 20 bytes, a few more where it is both JPEG and interleaved; a datagram of a transport stream
  * fourteen, and thirteen of them are a frame of 4 Mbit/s at 30/s. */
 #define BMB_GATHER_PIECES 64u
 #define BMB_GATHER_SLICES 188u
-#define BMB_GATHER_SCRATCH 1536u
+#define BMB_GATHER_SCRATCH 1344u
 
 /* Where in the framed form of a frame a viewer is. All zero: at its beginning. */
 typedef struct bmb_cursor {
@@ -41,9 +41,10 @@ typedef struct bmb_stream_state {
             uint32_t ssrc;
             uint32_t packets;     /* since the stream began */
             uint32_t time_offset; /* added to the 90 kHz time of each frame */
+            uint32_t octets;      /* before the last pause, headers included */
         };
         struct {
-            uint64_t clock_us;  /* transport stream, framed: the stream's own clock as last sent */
+            uint64_t clock_us;  /* transport stream: its own clock as last sent; framed, still: when the frame began */
             uint64_t ts_psi_us; /* transport stream: that clock when PAT and PMT last went */
         };
     };
@@ -52,11 +53,11 @@ typedef struct bmb_stream_state {
     uint16_t feed;                      /* framed: the feed's number */
     uint8_t ts_counter, ts_psi_counter; /* continuity counters of the next packets */
     bool ts_begun;
-    bool ts_jump;         /* the clock goes on at another time: said with the next PCR */
     uint8_t payload_type; /* RTP; framed: bmb_codec */
     uint8_t channel;      /* interleaved: of RTP */
     bool interleaved;
     bool keep_alive; /* single answers: the connection stays */
+    bool old;        /* … to a request of HTTP/1.0 */
     bool head_only;
 } bmb_stream_state;
 

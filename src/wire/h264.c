@@ -52,19 +52,28 @@ bmb_err bmb_h264_parse(const uint8_t *data, size_t size, bmb_h264_facts *out)
     return out->count > 0 ? BMB_OK : BMB_BAD_DATA;
 }
 
-void bmb_h264_keep_sets(const uint8_t *data, const bmb_h264_facts *facts, bmb_h264_sets *sets)
+/* true: it is another one than there was */
+static bool keep_set(const uint8_t *data, uint32_t size, uint8_t *out, uint16_t *out_size)
 {
+    if (size == *out_size && memcmp(out, data, size) == 0) return false;
+    memcpy(out, data, size);
+    *out_size = (uint16_t)size;
+    return true;
+}
+
+bool bmb_h264_keep_sets(const uint8_t *data, const bmb_h264_facts *facts, bmb_h264_sets *sets)
+{
+    bool changed = false;
     for (uint16_t i = 0; i < facts->count; i++) {
         const bmb_nal *n = &facts->unit[i];
         bmb_nal_type type = bmb_nal_type_of(data[n->at]);
         if (type == BMB_NAL_SPS && n->size >= 4 && n->size <= BMB_H264_SPS_MAX) {
-            memcpy(sets->sps, data + n->at, n->size);
-            sets->sps_size = (uint16_t)n->size;
+            changed = keep_set(data + n->at, n->size, sets->sps, &sets->sps_size) || changed;
         } else if (type == BMB_NAL_PPS && n->size <= BMB_H264_PPS_MAX) {
-            memcpy(sets->pps, data + n->at, n->size);
-            sets->pps_size = (uint16_t)n->size;
+            changed = keep_set(data + n->at, n->size, sets->pps, &sets->pps_size) || changed;
         }
     }
+    return changed;
 }
 
 /* Bits of a raw byte sequence payload, emulation prevention bytes left out (7.4.1.1). Once past the end it fails. */

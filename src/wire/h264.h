@@ -54,8 +54,9 @@ typedef struct bmb_sps {
 /* BMB_BAD_DATA: no start code at the beginning, an empty unit, or a forbidden bit. BMB_NO_ROOM: more units than
  * BMB_H264_UNITS. */
 bmb_err bmb_h264_parse(const uint8_t *data, size_t size, bmb_h264_facts *out);
-/* Keeps copies of the access unit's parameter sets; ones that are too large are left out. */
-void bmb_h264_keep_sets(const uint8_t *data, const bmb_h264_facts *facts, bmb_h264_sets *sets);
+/* Keeps copies of the access unit's parameter sets; ones that are too large are passed over. true: they
+ * are others than before. */
+bool bmb_h264_keep_sets(const uint8_t *data, const bmb_h264_facts *facts, bmb_h264_sets *sets);
 /* `data` begins with the NAL unit's header byte. */
 bmb_err bmb_sps_parse(const uint8_t *data, size_t size, bmb_sps *out);
 

@@ -30,4 +30,4 @@ static void fill(const bmb_stream_state *state, const bmb_frame *frame, bmb_curs
     cursor->end = true;
 }
 
-const bmb_framer bmb_framer_multipart = { .name = "multipart", .fill = fill, .done = NULL };
+const bmb_framer bmb_framer_multipart = { .name = "multipart", .fill = fill };

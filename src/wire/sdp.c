@@ -36,23 +36,26 @@ static void put_connection(bmb_writer *w, const bmb_sdp *s)
 
 static void put_h264(bmb_writer *w, const bmb_h264_sets *sets)
 {
-    bmb_put_str(w, "a=rtpmap:96 H264/90000\r\na=fmtp:96 packetization-mode=1");
+    bmb_put_str(w, "a=rtpmap:96 H264/90000\r\na=fmtp:96 ");
     if (sets->sps_size >= 4 && sets->pps_size > 0) {
-        bmb_put_str(w, ";profile-level-id=");
+        bmb_put_str(w, "profile-level-id=");
         for (unsigned i = 1; i < 4; i++) bmb_put_hex(w, sets->sps[i], 2);
         bmb_put_str(w, ";sprop-parameter-sets=");
         bmb_put_base64(w, sets->sps, sets->sps_size);
         bmb_put_u8(w, ',');
         bmb_put_base64(w, sets->pps, sets->pps_size);
+        bmb_put_u8(w, ';');
     }
-    bmb_put_str(w, "\r\n");
+    bmb_put_str(w, "packetization-mode=1\r\n");
 }
 
 void bmb_sdp_write(bmb_writer *w, const bmb_sdp *s)
 {
     bmb_put_str(w, "v=0\r\no=- ");
     bmb_put_dec(w, s->id);
-    bmb_put_str(w, " 1 ");
+    bmb_put_u8(w, ' ');
+    bmb_put_dec(w, s->version);
+    bmb_put_u8(w, ' ');
     put_address(w, &s->origin);
     bmb_put_str(w, "\r\ns=");
     put_title(w, s->title);
@@ -80,5 +83,5 @@ void bmb_sdp_write(bmb_writer *w, const bmb_sdp *s)
         bmb_put_milli(w, s->mfps);
         bmb_put_str(w, "\r\n");
     }
-    if (s->control) bmb_put_str(w, "a=control:track1\r\n");
+    if (s->control) bmb_put_str(w, "a=control:" BMB_SDP_TRACK "\r\n");
 }

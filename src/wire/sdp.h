@@ -6,8 +6,11 @@
 #include "base/bytes.h"
 #include "wire/h264.h"
 
+#define BMB_SDP_TRACK "video" /* its control address, behind the feed's */
+
 typedef struct bmb_sdp {
-    uint64_t id;       /* of the session; the same while the description is the same */
+    uint64_t id;       /* of the session, unique for the feed and the device's run (RFC 8866 5.2) … */
+    uint32_t version;  /* … and a number that grows whenever the description changes */
     const char *title; /* control characters are left out */
     bmb_addr origin;   /* this host as the client reached it */
     bmb_addr group;    /* where the media goes, a group or a host; family 0: the session will say */

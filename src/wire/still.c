@@ -1,5 +1,6 @@
 /* One JPEG frame as a complete HTTP/1.1 response (RFC 9112). */
 #include "base/bytes.h"
+#include "base/http_text.h"
 #include "wire/framer.h"
 
 #define HEAD_MAX 320u
@@ -18,10 +19,17 @@ static void fill(const bmb_stream_state *state, const bmb_frame *frame, bmb_curs
     bmb_put_str(&w, "\r\nFrame-Captured-Us: ");
     bmb_put_dec(&w, frame->wall_us > 0 ? (uint64_t)frame->wall_us : frame->capture_us);
     bmb_put_str(&w, frame->wall_us > 0 ? " unix\r\n" : " uptime\r\n");
-    bmb_put_str(&w, state->keep_alive ? "\r\n" : "Connection: close\r\n\r\n");
+    if (frame->wall_us > 0) bmb_put_http_date(&w, frame->wall_us + (int64_t)(state->clock_us - frame->capture_us));
+    bmb_put_http_end(&w, state->keep_alive, state->old);
     bmb_gather_slice(gather, w.start, bmb_written(&w));
     if (!state->head_only) bmb_gather_slice(gather, frame->data, frame->size);
     cursor->end = true;
 }
 
-const bmb_framer bmb_framer_still = { .name = "still", .fill = fill, .done = NULL };
+static void begin(bmb_stream_state *state, const bmb_frame *frame, uint64_t now_us)
+{
+    (void)frame;
+    state->clock_us = now_us; /* of the answer, for its date */
+}
+
+const bmb_framer bmb_framer_still = { .name = "still", .fill = fill, .begin = begin };

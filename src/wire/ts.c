@@ -25,7 +25,7 @@
 #define DELIMITER 6u
 #define PCR_INTERVAL_US 36000u  /* receivers expect one in 40 ms; longer than the interval of 30 frames/s */
 #define PCR_STEP_MOST_US 38000u /* two PCRs are never further apart, however late the second one leaves */
-#define PCR_JUMP_US 400000u     /* after a longer silence the clock jumps, and says so (2.4.3.5) */
+#define PCR_CATCH_UP_US 400000u /* after a longer silence it catches up at once: a receiver has noticed anyway */
 #define PSI_INTERVAL_US 55000u  /* with one such interval on top still under the 100 ms that receivers expect */
 #define PTS_DELAY_US 150000u    /* from capture to display: time enough to be encoded, sent and decoded */
 /* Of a piece: header and payload of each packet. Each table has stuffing besides; the frame's first packet stuffing and
@@ -90,8 +90,7 @@ static void put_header(uint8_t *out, uint16_t pid, bool start, unsigned adaptati
 static void advance(bmb_stream_state *state, uint64_t to_us, uint64_t step_us)
 {
     uint64_t step = to_us > state->clock_us ? to_us - state->clock_us : 0;
-    state->ts_jump = state->ts_begun && step > PCR_JUMP_US;
-    if (state->ts_begun && !state->ts_jump && step > step_us) step = step_us;
+    if (state->ts_begun && step <= PCR_CATCH_UP_US && step > step_us) step = step_us;
     state->clock_us += step;
 }
 
@@ -113,12 +112,13 @@ static void put_table(const bmb_stream_state *state, bmb_gather *gather, bool fi
     bmb_gather_slice(gather, stuffing, PACKET - HEADER - size);
 }
 
-/* 2.4.3.5: 33 bits of 90 kHz, and nine of 27 MHz. */
-static void put_pcr(uint8_t *out, uint64_t us, bool key, bool jump)
+/* 2.4.3.5: 33 bits of 90 kHz, and nine of 27 MHz. The time base is the device's clock, which never jumps: there is no
+ * discontinuity to indicate, however long a silence was. */
+static void put_pcr(uint8_t *out, uint64_t us, bool key)
 {
     uint64_t base = us * 9 / 100 & 0x1FFFFFFFF, extension = us * 27 % 300;
     out[0] = PCR_FIELD - 1;
-    out[1] = (uint8_t)(0x10 | (key ? 0x40 : 0) | (jump ? 0x80 : 0)); /* PCR, random access, discontinuity */
+    out[1] = (uint8_t)(0x10 | (key ? 0x40 : 0)); /* PCR, random access */
     bmb_store_u32(out + 2, (uint32_t)(base >> 1));
     bmb_store_u16(out + 6, (uint16_t)((base & 1) << 15 | 0x7E00 | extension));
 }
@@ -140,7 +140,7 @@ static void put_first(const bmb_stream_state *state, const bmb_frame *frame, con
     uint32_t unused = left < room ? room - left : 0, size = (left < room ? left : room) - l->lead;
     uint8_t *head = bmb_gather_scratch(gather, HEADER + PCR_FIELD);
     put_header(head, PID_VIDEO, true, 3, state->ts_counter);
-    put_pcr(head + HEADER, state->clock_us, frame->key, state->ts_jump);
+    put_pcr(head + HEADER, state->clock_us, frame->key);
     head[HEADER] = (uint8_t)(head[HEADER] + unused); /* a short frame: the field grows */
     bmb_gather_slice(gather, head, HEADER + PCR_FIELD);
     if (unused > 0) bmb_gather_slice(gather, stuffing, unused);
@@ -195,7 +195,6 @@ static void done(bmb_stream_state *state, const bmb_frame *frame, const bmb_curs
     state->ts_counter = (uint8_t)((state->ts_counter + video) & 15);
     if (cursor->at == 0) return;
     state->ts_begun = true;
-    if (video > 0) state->ts_jump = false;
     if (l.psi == 0) return;
     state->ts_psi_counter = (uint8_t)((state->ts_psi_counter + 1) & 15);
     state->ts_psi_us = state->clock_us;
@@ -228,8 +227,7 @@ static size_t idle(bmb_stream_state *state, uint64_t now_us, uint8_t *out)
     /* No payload, so the continuity counter stays (2.4.3.3). */
     put_header(at, PID_VIDEO, false, 2, state->ts_counter + 15u);
     memset(at + HEADER, 0xFF, PACKET - HEADER);
-    put_pcr(at + HEADER, state->clock_us, false, state->ts_jump);
-    state->ts_jump = false;
+    put_pcr(at + HEADER, state->clock_us, false);
     at[HEADER] = PACKET - HEADER - 1;
     return (size_t)(at + PACKET - out);
 }

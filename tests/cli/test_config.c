@@ -13,7 +13,7 @@ int cli_error(const char *fmt, ...)
 
 static const char good[] =
     "# The club's railway\n[device]\nname = Valley railway\nviewers = 32\nboard = siding\nlog = info\n"
-    "[network]\nname = valley-club\n[http]\nlisten = :8080\n[rtsp]\nlisten = 127.0.0.1:8554\n"
+    "[network]\nssid = valley-club\n[http]\nlisten = :8080\n[rtsp]\nlisten = 127.0.0.1:8554\n"
     "[camera station]\nsource = drawn\nview = station\ncodec = h264\n[feed station]\n"
     "title = Station\nsize = 1280x720\nrate = 30\nkbps = 2000\nkey-ms = 2000\npreview = platform\n"
     "multicast = 239.255.42.1:5004\n[camera platform]\nsource = clip\nclip = loco.mjpeg\n"
@@ -122,7 +122,7 @@ static void the_good_one_is_read(void **state)
     assert_int_equal(c.feed_count, 2);
     assert_int_equal(c.tcp_count, 1);
     assert_int_equal(c.push_count, 1);
-    assert_string_equal(c.network, "valley-club");
+    assert_string_equal(c.ssid, "valley-club");
     assert_int_equal(c.feeds[0].control[BMB_CONTROL_KBPS], 2000);
     assert_false(has_wrong_key(good));
     assert_true(has_wrong_key("[device]\nviewrs = 3\n"));

@@ -109,7 +109,7 @@ static void a_held_bit_rate_decides_the_quality(void **state)
     assert_int_equal(bmb_feed_stats_get(t.device, 0, &s), BMB_OK);
     assert_int_equal(s.kbps_set, 500);
     assert_true(s.quality < 75 && s.quality == in_force(BMB_CONTROL_QUALITY));
-    assert_true(s.left_out > 0 && s.left_out == s.dropped);
+    assert_true(s.dropped_for_rate > 0 && s.dropped_for_rate == s.dropped);
     assert_in_range(s.kbps, 400, 600);
 }
 

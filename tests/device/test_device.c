@@ -468,7 +468,7 @@ static void no_files_left_pauses_accepting(void **state)
 static void the_backlog_follows_the_bit_rate(void **state)
 {
     (void)state;
-    t.config.backlog_ms = 150;
+    t.config.unsent_ms = 150;
     fake_device_open(&t);
     pictures(45, 66667); /* 8000 bytes, 15 a second: 960 kbit/s */
     bmb_sock s = viewer();

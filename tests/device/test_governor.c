@@ -7,7 +7,7 @@
 #include "device/governor.h"
 
 #define SECOND 1000000u
-static double sent[40 * 120]; /* bytes of each frame slot, 0: left out */
+static double sent[40 * 120]; /* bytes of each frame slot, 0: dropped */
 static unsigned slots;
 
 typedef struct scene {
@@ -60,22 +60,22 @@ static void the_rate_holds_when_the_scene_changes(void **state)
     for (size_t i = 0; i < sizeof feeds / sizeof feeds[0]; i++) {
         bmb_governor g = run(feeds[i].kbps, feeds[i].fps, 50, scenes, sizeof scenes / sizeof scenes[0]);
         double off = worst(feeds[i].kbps, feeds[i].fps, 0);
-        print_message("%u kbit/s at %u/s: off by at most %.1f %% in any 5 s, %u of %u frames left out\n", feeds[i].kbps,
-                      feeds[i].fps, off, g.left_out, slots);
+        print_message("%u kbit/s at %u/s: off by at most %.1f %% in any 5 s, %u of %u frames dropped\n", feeds[i].kbps,
+                      feeds[i].fps, off, g.dropped_for_rate, slots);
         assert_true(off <= 5.0);
     }
 }
 
-static void frames_are_left_out_where_quality_is_not_enough(void **state)
+static void frames_are_dropped_where_quality_is_not_enough(void **state)
 {
     (void)state;
     const scene hard = { 0, 60000 };
     bmb_governor g = run(1200, 15, 30, &hard, 1); /* at quality 20 still 3.5 Mbit/s */
     assert_int_equal(g.quality, 20);
-    assert_int_equal(g.state, BMB_KEEPING_LEAVING_OUT);
-    assert_true(g.left_out > slots / 2);
+    assert_int_equal(g.state, BMB_KEEPING_DROPPING);
+    assert_true(g.dropped_for_rate > slots / 2);
     double off = worst(1200, 15, 1);
-    print_message("a hard scene: off by at most %.1f %%, %u of %u left out\n", off, g.left_out, slots);
+    print_message("a hard scene: off by at most %.1f %%, %u of %u dropped\n", off, g.dropped_for_rate, slots);
     assert_true(off <= 5.0);
 }
 
@@ -86,7 +86,7 @@ static void an_easy_scene_stays_below(void **state)
     bmb_governor g = run(3000, 15, 20, &easy, 1);
     assert_int_equal(g.quality, 90);
     assert_int_equal(g.state, BMB_KEEPING_BEST);
-    assert_int_equal(g.left_out, 0);
+    assert_int_equal(g.dropped_for_rate, 0);
 }
 
 static void quality_rests_when_nothing_changes(void **state)
@@ -113,7 +113,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(the_rate_holds_when_the_scene_changes),
-        cmocka_unit_test(frames_are_left_out_where_quality_is_not_enough),
+        cmocka_unit_test(frames_are_dropped_where_quality_is_not_enough),
         cmocka_unit_test(an_easy_scene_stays_below),
         cmocka_unit_test(quality_rests_when_nothing_changes),
         cmocka_unit_test(a_slow_feed_is_no_special_case),

@@ -23,16 +23,16 @@ declare -A told=(
     [ribbon]="Seat the ribbon with its contacts"
     [wiring]="This board is wired as \"siding-a\""
     [other-sensor]="answers with the identity 0x130D, expected is 0x1C02"
-    [no-network-name]="Set name in [network]"
-    [no-pass-phrase]="Set pass-phrase in the secrets file"
-    [wrong-pass-phrase]="Correct pass-phrase in the secrets file"
+    [no-ssid]="Set ssid in [network]"
+    [no-passphrase]="Set passphrase in the secrets file"
+    [wrong-passphrase]="Correct passphrase in the secrets file"
     [storage-full]="storage: full"
     [clock-unset]="clock: never set"
     [hanging-camera]="it hangs, no picture comes"
 )
 declare -A over=(
     [ribbon]="camera: answers again" [wiring]="camera: answers again" [other-sensor]="camera: answers again"
-    [no-network-name]="network: up again" [no-pass-phrase]="network: up again" [wrong-pass-phrase]="network: up again"
+    [no-ssid]="network: up again" [no-passphrase]="network: up again" [wrong-passphrase]="network: up again"
     [storage-full]="storage: there is room again" [clock-unset]="clock: set" [hanging-camera]="camera: answers again"
 )
 jobs=()
@@ -70,10 +70,10 @@ says "a better supply" "$here/weak" "supply: steady again"
 check "without its RAM the board does not start" $? 1
 says "RAM" "$here/out" "the external 4096 KiB do not answer"
 says "RAM" "$here/out" "are missing"
-sed 's/^name = valley-club//' "$here/siding.ini" >"$here/unnamed.ini"
+sed 's/^ssid = valley-club//' "$here/siding.ini" >"$here/unnamed.ini"
 # shellcheck disable=SC2086
 "$bambino" run "$here/unnamed.ini" $anywhere --for 0.5 >"$here/out" 2>&1
-says "no name at all" "$here/out" "no name is set, so no network is looked for"
+says "no name at all" "$here/out" "no SSID is set, so no network is looked for"
 "$bambino" run "$here/siding.ini" --board sidling >"$here/out" 2>&1
 says "a board that is not there" "$here/out" 'there is no board "sidling"; did you mean siding?'
 "$bambino" run "$here/siding.ini" --fault ribon >"$here/out" 2>&1

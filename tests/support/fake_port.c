@@ -179,7 +179,7 @@ static void finish(void *ctx, bmb_sock s)
     self(ctx)->socks[s].finished = true;
 }
 
-static void bound_backlog(void *ctx, bmb_sock s, uint32_t bytes)
+static void bound_unsent(void *ctx, bmb_sock s, uint32_t bytes)
 {
     self(ctx)->socks[s].backlog = bytes;
 }
@@ -350,7 +350,7 @@ fake_port *fake_create(void)
                              .send = send_slices,
                              .recv = receive,
                              .finish = finish,
-                             .bound_backlog = bound_backlog,
+                             .bound_unsent = bound_unsent,
                              .udp_open = udp_open,
                              .udp_send = udp_send,
                              .udp_recv = udp_recv,
