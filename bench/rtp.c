@@ -64,7 +64,7 @@ static int watch(rig *r, const char *transport)
 {
     char text[512], answer[2048];
     int fd = dial(r->rtsp);
-    snprintf(text, sizeof text, "SETUP rtsp://h/feed/track1 RTSP/1.0\r\nCSeq: 1\r\nTransport: %s\r\n\r\n", transport);
+    snprintf(text, sizeof text, "SETUP rtsp://h/feed/video RTSP/1.0\r\nCSeq: 1\r\nTransport: %s\r\n\r\n", transport);
     request(r, fd, answer, sizeof answer, text);
     if (strstr(answer, " 200 ") == NULL) abort();
     const char *id = strstr(answer, "Session: ") + 9;
@@ -301,7 +301,7 @@ static double play_to_key(uint16_t port)
     char answer[8192], text[256];
     int fd = dial(port);
     say(fd, answer, sizeof answer,
-        "SETUP rtsp://h/station/track1 RTSP/1.0\r\nCSeq: 1\r\nTransport: RTP/AVP/TCP;unicast;interleaved=0-1\r\n\r\n");
+        "SETUP rtsp://h/station/video RTSP/1.0\r\nCSeq: 1\r\nTransport: RTP/AVP/TCP;unicast;interleaved=0-1\r\n\r\n");
     snprintf(text, sizeof text, "PLAY * RTSP/1.0\r\nCSeq: 2\r\nSession: %.16s\r\n\r\n",
              strstr(answer, "Session: ") + 9);
     double begin = now_s();

@@ -25,6 +25,7 @@ void cli_catch_signals(bmb_port *port)
     waiting_port = port;
     sigaction(SIGINT, &action, NULL);
     sigaction(SIGTERM, &action, NULL);
+    signal(SIGPIPE, SIG_IGN); /* a reader of what is printed that goes away is no reason to stop serving */
 }
 
 bool cli_interrupted(void)
@@ -349,8 +350,8 @@ void cli_close(cli_device *d)
     waiting_port = NULL;
     cli_light_close(d);
     bmb_close(d->device);
+    bmb_sim_destroy(d->sim); /* its threads call the port, and with it the board */
     bmb_board_detach(d->board);
-    bmb_sim_destroy(d->sim);
     bmb_linux_destroy(d->linux_port);
     free(d->memory);
 }
@@ -364,7 +365,8 @@ const char *cli_mode_text(const bmb_mode *mode, char *out, size_t room)
 
 bool cli_demo_file(const char *file, char *out, size_t room)
 {
-    static const char *const beside[] = { "../share/bambino/demo", "../../demo", "../../../demo" };
+    /* Installed; and beside it in whatever build folder, where the build has made a link. */
+    static const char *const beside[] = { "../share/bambino/demo", "share/bambino/demo" };
     char self[PATH_MAX];
     ssize_t n = readlink("/proc/self/exe", self, sizeof self - 1);
     if (n <= 0) return false;

@@ -2,6 +2,7 @@
  */
 #include <dirent.h>
 #include <errno.h>
+#include <fcntl.h>
 #include <ini.h>
 #include <limits.h>
 #include <stdlib.h>
@@ -49,18 +50,14 @@ static size_t board_names(char (*out)[BMB_NAME_MAX])
     return count;
 }
 
-bool cli_board_load(cli_device *d)
+/* The description that a configuration names. Prints a message and returns false where there is none. */
+static bool load_board(const cli_config *c, bmb_board *out)
 {
     char names[BOARDS_MOST][BMB_NAME_MAX], folder[PATH_MAX / 2], path[PATH_MAX], why[200];
-    const char *list[BOARDS_MOST], *asked = d->file.board;
-    if (asked[0] == '\0' && d->faults != NULL) {
-        cli_error("--fault needs a board: set board in [device], or --board NAME");
-        return false;
-    }
-    if (asked[0] == '\0') return true;
+    const char *list[BOARDS_MOST], *asked = c->board;
     bool file = strchr(asked, '/') != NULL || strstr(asked, ".ini") != NULL;
     if (file) {
-        cli_beside(&d->file, asked, path, sizeof path);
+        cli_beside(c, asked, path, sizeof path);
     } else {
         size_t count = board_names(names), i = 0;
         while (i < count && strcmp(names[i], asked) != 0) i++;
@@ -74,10 +71,20 @@ bool cli_board_load(cli_device *d)
         }
         snprintf(path, sizeof path, "%s/%s.ini", folder, asked);
     }
-    if (bmb_board_load(path, &d->board_data, why, sizeof why) != BMB_OK) {
-        cli_error("%s: %s", path, why);
+    if (bmb_board_load(path, out, why, sizeof why) == BMB_OK) return true;
+    cli_error("%s: %s", path, why);
+    return false;
+}
+
+bool cli_board_load(cli_device *d)
+{
+    const char *asked = d->file.board;
+    if (asked[0] == '\0' && d->faults != NULL) {
+        cli_error("--fault needs a board: set board in [device], or --board NAME");
         return false;
     }
+    if (asked[0] == '\0') return true;
+    if (!load_board(&d->file, &d->board_data)) return false;
     d->has_board = true;
     return true;
 }
@@ -121,8 +128,7 @@ static bool add_faults(cli_device *d, const char *text)
 static void print_line(void *ctx, const char *line)
 {
     (void)ctx;
-    puts(line);
-    fflush(stdout);
+    cli_say("%s", line);
 }
 
 bool cli_board_attach(cli_device *d)
@@ -157,6 +163,40 @@ static int on_secret(void *user, const char *section, const char *key, const cha
     return 1;
 }
 
+#define SECRETS_MOST 65536
+
+/* A file that is really one, and can be read without waiting for anybody. Prints a message and returns NULL else. */
+static FILE *open_secrets(const cli_config *c, const char *path, struct stat *s)
+{
+    int fd = open(path, O_RDONLY | O_NONBLOCK | O_CLOEXEC | O_NOCTTY);
+    if (fd < 0 || fstat(fd, s) != 0) {
+        cli_error("%s: secrets = %s: the file cannot be read: %s", c->path, c->secrets, strerror(errno));
+    } else if (!S_ISREG(s->st_mode) || s->st_size > SECRETS_MOST) {
+        cli_error("%s: secrets = %s: that is no file with secrets", c->path, c->secrets);
+    } else {
+        FILE *f = fdopen(fd, "r");
+        if (f != NULL) return f;
+    }
+    if (fd >= 0) close(fd);
+    return NULL;
+}
+
+/* The passphrase of a simulated network is no secret: it stands in the description of its board, for all to read. */
+static bool is_public(const cli_config *c)
+{
+    bmb_board board;
+    return c->board[0] != '\0' && load_board(c, &board) && board.passphrase[0] != '\0' &&
+           strcmp(board.passphrase, c->passphrase) == 0;
+}
+
+/* What is wrong with who may read or write it; NULL: nothing. */
+static const char *exposed(const struct stat *s)
+{
+    if ((s->st_mode & 077) != 0) return "others may read it; set its permissions with `chmod 600";
+    if (s->st_uid != geteuid() && s->st_uid != 0) return "it belongs to another user; make it your own with `chown $USER";
+    return NULL;
+}
+
 bool cli_secrets_read(cli_config *c)
 {
     char path[2 * CLI_TEXT_MAX + 2];
@@ -169,22 +209,16 @@ bool cli_secrets_read(cli_config *c)
         int n = snprintf(copy, sizeof copy, "%s/" CLI_CREDENTIAL, handed);
         if (n > 0 && (size_t)n < sizeof copy && access(copy, R_OK) == 0) memcpy(path, copy, (size_t)n + 1);
     }
-    FILE *f = fopen(path, "r");
-    if (f == NULL || fstat(fileno(f), &s) != 0) {
-        cli_error("%s: secrets = %s: the file cannot be read: %s", c->path, c->secrets, strerror(errno));
-        if (f != NULL) fclose(f);
-        return false;
-    }
-    bool good = (s.st_mode & 077) == 0;
-    if (!good) {
-        cli_error("%s: others may read it; set its permissions with `chmod 600 %s`", path, path);
-    } else {
-        int line = ini_parse_file(f, on_secret, c);
-        good = line == 0;
-        if (line > 0) cli_error("%s: line %d was not understood", path, line);
-    }
+    FILE *f = open_secrets(c, path, &s);
+    if (f == NULL) return false;
+    int line = ini_parse_file(f, on_secret, c);
     fclose(f);
-    return good;
+    const char *wrong = exposed(&s);
+    if (line > 0) cli_error("%s: line %d was not understood", path, line);
+    if (line != 0 || wrong == NULL || is_public(c)) return line == 0;
+    memset(c->passphrase, 0, sizeof c->passphrase);
+    cli_error("%s: %s %s`", path, wrong, path);
+    return false;
 }
 
 static void print_board(const char *name)

@@ -102,9 +102,7 @@ static bool look_around(lapse *l)
         char name[NAME_MAX + 1], path[PATH_MAX];
         unsigned long number = 0;
         snprintf(name, sizeof name, "%s", e->d_name);
-        size_t n = strlen(name);
-        bool part = n > 5 && strcmp(name + n - 5, ".part") == 0;
-        if (part) name[n - 5] = '\0';
+        bool part = bmb_linux_unpart(name);
         if (!follows(l->pattern, l->camera, name, &number)) continue;
         if (part) {
             snprintf(path, sizeof path, "%s/%s", l->folder, e->d_name);
@@ -161,15 +159,16 @@ static void wait_until(lapse *l, uint64_t until)
 static bmb_err save(lapse *l, const bmb_camera_frame *frame, char *path, size_t room)
 {
     char name[NAME_MAX + 1];
-    for (;; l->number++) { /* whatever is there stays */
-        name_of(l, name, sizeof name);
-        snprintf(path, room, "%s/%s", l->folder, name);
-        if (access(path, F_OK) != 0) break;
-        if (strstr(l->pattern, fields[FIELD_NUMBER]) == NULL) return BMB_IN_USE;
-    }
+    bool numbered = strstr(l->pattern, fields[FIELD_NUMBER]) != NULL;
     bool full = l->d->board != NULL &&
                 (bmb_board_has(l->d->board, BMB_BOARD_STORAGE_FULL) || l->bytes + frame->size > l->storage);
-    bmb_err err = full ? BMB_NO_ROOM : bmb_linux_write_whole(path, frame->data, frame->size);
+    bmb_err err = full ? BMB_NO_ROOM : BMB_IN_USE;
+    for (; err == BMB_IN_USE; l->number++) { /* whatever is there stays */
+        name_of(l, name, sizeof name);
+        snprintf(path, room, "%s/%s", l->folder, name);
+        err = bmb_linux_write_whole(path, frame->data, frame->size, false);
+        if (err != BMB_IN_USE || !numbered) break;
+    }
     if (err != BMB_OK) return err;
     l->bytes += frame->size;
     l->number++;

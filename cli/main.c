@@ -2,6 +2,7 @@
 #include <stdarg.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 #include "cli.h"
 
@@ -25,21 +26,48 @@ static const command commands[] = {
 };
 #define COMMAND_COUNT (sizeof commands / sizeof commands[0])
 
+static bmb_lines *said, *warned; /* opened when serving begins */
+
+#define LAST_WORDS_MS 500u /* for lines that wait at the end: nobody may read them */
+
 int cli_error(const char *fmt, ...)
 {
+    char line[1024] = "bambino: ";
+    size_t n = strlen(line);
     va_list args;
     va_start(args, fmt);
-    fputs("bambino: ", stderr);
-    vfprintf(stderr, fmt, args);
-    fputc('\n', stderr);
+    vsnprintf(line + n, sizeof line - n, fmt, args);
     va_end(args);
+    if (said != NULL && warned == NULL) warned = bmb_lines_open(STDERR_FILENO);
+    if (warned != NULL) {
+        bmb_lines_put(warned, line);
+    } else {
+        fprintf(stderr, "%s\n", line);
+    }
     return EXIT_FAILED;
+}
+
+
+void cli_say(const char *fmt, ...)
+{
+    char line[512];
+    va_list args;
+    if (said == NULL) {
+        fflush(stdout); /* what was printed before stands before it */
+        said = bmb_lines_open(STDOUT_FILENO);
+    }
+    va_start(args, fmt);
+    vsnprintf(line, sizeof line, fmt, args);
+    va_end(args);
+    bmb_lines_put(said, line);
 }
 
 bool cli_options(int argc, const char **argv, const struct poptOption *options, const char *usage, const char **rest,
                  int rest_most, bool *help)
 {
     for (int i = 1; i < argc; i++) *help = *help || strcmp(argv[i], "--help") == 0 || strcmp(argv[i], "-?") == 0;
+    const char *called = argv[0];
+    argv[0] = "bambino"; /* usage begins with it; the command's own name stands in what follows */
     poptContext context = poptGetContext("bambino", argc, argv, options, 0);
     char text[128];
     snprintf(text, sizeof text, "%s [OPTION...]", usage);
@@ -51,12 +79,12 @@ bool cli_options(int argc, const char **argv, const struct poptOption *options, 
     }
     int err = poptGetNextOpt(context);
     bool good = err == -1;
-    if (!good) cli_error("%s: %s; see `bambino %s --help`", poptBadOption(context, 0), poptStrerror(err), argv[0]);
+    if (!good) cli_error("%s: %s; see `bambino %s --help`", poptBadOption(context, 0), poptStrerror(err), called);
     int count = 0;
     const char *arg;
     while (good && (arg = poptGetArg(context)) != NULL) {
         if (count == rest_most) {
-            cli_error("\"%s\" is one argument too many; see `bambino %s --help`", arg, argv[0]);
+            cli_error("\"%s\" is one argument too many; see `bambino %s --help`", arg, called);
             good = false;
             break;
         }
@@ -98,7 +126,11 @@ int main(int argc, char **argv)
     }
     for (size_t i = 0; i < COMMAND_COUNT; i++) {
         names[i] = commands[i].name;
-        if (strcmp(asked, commands[i].name) == 0) return commands[i].run(argc - 1, (const char **)(void *)(argv + 1));
+        if (strcmp(asked, commands[i].name) != 0) continue;
+        int status = commands[i].run(argc - 1, (const char **)(void *)(argv + 1));
+        (void)bmb_lines_close(said, LAST_WORDS_MS);
+        (void)bmb_lines_close(warned, LAST_WORDS_MS);
+        return status;
     }
     if (argc < 2) {
         print_help(stderr);

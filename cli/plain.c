@@ -135,14 +135,11 @@ void cli_write_descriptions(cli_device *d)
             cli_error("%s is not written: only a push with format = rtp has a description", path);
             continue;
         }
-        FILE *f = fopen(path, "w");
-        bool good = f != NULL && fwrite(text, 1, size, f) == size;
-        if (f != NULL && fclose(f) != 0) good = false;
-        if (!good) {
-            cli_error("%s cannot be written; check the folder and its permissions", path);
+        err = bmb_linux_write_whole(path, text, size, true);
+        if (err != BMB_OK) {
+            cli_error("%s cannot be written: %s; check the folder and its permissions", path, bmb_err_text(err));
         } else {
-            printf("Wrote %s: open it in the player at the receiving host.\n", path);
-            fflush(stdout);
+            cli_say("Wrote %s: open it in the player at the receiving host.", path);
         }
     }
 }

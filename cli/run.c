@@ -12,14 +12,14 @@ static void print_feed(const bmb_feed_config *feed, const bmb_mode *mode, const 
 {
     char text[64], group[BMB_ADDR_TEXT_MAX];
     bmb_addr_text(&feed->multicast.group, true, group, sizeof group);
-    printf("  %s  %s, %s\n", feed->name, feed->title, cli_mode_text(mode, text, sizeof text));
-    for (size_t i = 0; i < rtsp_count; i++) printf("      rtsp://%s/%s\n", rtsp[i], feed->name);
+    cli_say("  %s  %s, %s", feed->name, feed->title, cli_mode_text(mode, text, sizeof text));
+    for (size_t i = 0; i < rtsp_count; i++) cli_say("      rtsp://%s/%s", rtsp[i], feed->name);
     for (size_t i = 0; i < http_count && mode->codec == BMB_CODEC_H264; i++)
-        printf("      http://%s/%s.ts   for players without RTSP\n", http[i], feed->name);
+        cli_say("      http://%s/%s.ts   for players without RTSP", http[i], feed->name);
     for (size_t i = 0; i < http_count && feed->multicast.group.family != 0; i++)
-        printf("      http://%s/%s.sdp   its multicast group, %s\n", http[i], feed->name, group);
+        cli_say("      http://%s/%s.sdp   its multicast group, %s", http[i], feed->name, group);
     for (size_t i = 0; i < http_count && mode->codec == BMB_CODEC_JPEG; i++)
-        printf("      http://%s/%s.mjpeg   still: http://%s/%s.jpg\n", http[i], feed->name, http[i], feed->name);
+        cli_say("      http://%s/%s.mjpeg   still: http://%s/%s.jpg", http[i], feed->name, http[i], feed->name);
 }
 
 static size_t hosts_of(const cli_device *d, bmb_outlet_kind kind, char (*out)[BMB_ADDR_TEXT_MAX])
@@ -48,7 +48,7 @@ static void print_tcp(const cli_device *d, uint16_t feed, const char *before, co
         size_t n = bmb_linux_reachable(&s.addr, reachable, HOSTS_MOST);
         for (size_t k = 0; k < n; k++) {
             bmb_addr_text(&reachable[k], true, text, sizeof text);
-            printf("%stcp://%s   %s%s\n", before, text, format, behind);
+            cli_say("%stcp://%s   %s%s", before, text, format, behind);
         }
     }
 }
@@ -60,7 +60,7 @@ static void print_pushes(const cli_device *d, uint16_t feed)
         const bmb_push_config *p = &d->config.pushes[i];
         if (p->feed != feed) continue;
         bmb_addr_text(&p->to, true, text, sizeof text);
-        printf("      sent to %s://%s as %s\n", p->tcp ? "tcp" : "udp", text, bmb_stream_format_name(p->format));
+        cli_say("      sent to %s://%s as %s", p->tcp ? "tcp" : "udp", text, bmb_stream_format_name(p->format));
     }
 }
 
@@ -69,7 +69,7 @@ void cli_print_addresses(cli_device *d)
     d->told = true;
     char http[HOSTS_MOST][BMB_ADDR_TEXT_MAX], rtsp[HOSTS_MOST][BMB_ADDR_TEXT_MAX];
     size_t http_count = hosts_of(d, BMB_OUTLET_HTTP, http), rtsp_count = hosts_of(d, BMB_OUTLET_RTSP, rtsp);
-    printf("%s: %zu feed%s, up to %u viewers, %zu KiB of memory\n\n", d->config.name, d->config.feed_count,
+    cli_say("%s: %zu feed%s, up to %u viewers, %zu KiB of memory\n", d->config.name, d->config.feed_count,
            d->config.feed_count == 1 ? "" : "s", d->config.viewers, (d->budget.total + 1023) / 1024);
     for (size_t i = 0; i < d->config.feed_count; i++) {
         bmb_feed_stats stats;
@@ -79,24 +79,23 @@ void cli_print_addresses(cli_device *d)
                    (const char(*)[BMB_ADDR_TEXT_MAX])rtsp, rtsp_count);
         print_tcp(d, (uint16_t)i, "      ", "");
         print_pushes(d, (uint16_t)i);
-        putchar('\n');
+        cli_say("%s", "");
     }
     for (size_t i = 0; i < http_count; i++)
-        printf("%s http://%s/\n", i == 0 ? "All feeds in a browser:" : "                       ", http[i]);
+        cli_say("%s http://%s/", i == 0 ? "All feeds in a browser:" : "                       ", http[i]);
     print_tcp(d, BMB_NO_FEED, "All feeds for programs:  ", " protocol, docs/framed.md");
-    printf("\nCtrl-C stops.\n");
-    fflush(stdout);
+    cli_say("\nCtrl-C stops.");
 }
 
 static void print_summary(const cli_device *d)
 {
     bmb_device_stats device;
     bmb_device_stats_get(d->device, &device);
-    printf("Stopped after %.1f s.\n", (double)device.uptime_us / 1e6);
+    cli_say("Stopped after %.1f s.", (double)device.uptime_us / 1e6);
     for (size_t i = 0; i < d->config.feed_count; i++) {
         bmb_feed_stats s;
         (void)bmb_feed_stats_get(d->device, i, &s);
-        printf("  %s: %llu frames taken, %llu sent, %llu skipped, %llu dropped\n", s.name, (unsigned long long)s.frames,
+        cli_say("  %s: %llu frames taken, %llu sent, %llu skipped, %llu dropped", s.name, (unsigned long long)s.frames,
                (unsigned long long)s.sent, (unsigned long long)s.skipped, (unsigned long long)s.dropped);
     }
 }

@@ -82,6 +82,14 @@ static void write_unit(FILE *out, const char *command, const char *config, const
           out);
 }
 
+/* A line end in a path would begin a line of its own in the unit. */
+static bool path_ok(const char *path)
+{
+    for (const char *c = path; *c != '\0'; c++)
+        if ((unsigned char)*c < 0x20 || *c == 0x7F) return false;
+    return true;
+}
+
 static bool unit_name_ok(const char *name)
 {
     return strspn(name, "abcdefghijklmnopqrstuvwxyz0123456789-_") == strlen(name) && name[0] != '\0' &&
@@ -105,11 +113,15 @@ static int install(const char *unit, const char *name, const char *command, cons
                    bool root_given)
 {
     char text[160];
-    FILE *f = fopen(unit, "w");
-    if (f == NULL)
-        return cli_error("%s cannot be written: %s; run it as root, or with --root FOLDER", unit, strerror(errno));
-    write_unit(f, command, config, secrets);
-    if (fclose(f) != 0) return cli_error("%s cannot be written: %s", unit, strerror(errno));
+    char *body = NULL;
+    size_t size = 0;
+    FILE *f = open_memstream(&body, &size);
+    if (f != NULL) write_unit(f, command, config, secrets);
+    bmb_err err = f != NULL && fclose(f) == 0 ? bmb_linux_write_whole(unit, body, size, true) : BMB_NO_MEMORY;
+    free(body);
+    if (err != BMB_OK)
+        return cli_error("%s cannot be written: %s; run it as root, or with --root FOLDER", unit,
+                         err == BMB_NOT_FOUND ? "there is no such folder" : bmb_err_text(err));
     printf("Wrote %s.\n", unit);
     if (root_given) return EXIT_OK;
     systemctl("daemon-reload");
@@ -149,6 +161,10 @@ static bool judge(const char *config, char *secrets, size_t room)
     bool good = c != NULL && cli_config_read(config, c) && cli_secrets_read(c);
     secrets[0] = '\0';
     if (good && c->secrets[0] != '\0') cli_beside(c, c->secrets, secrets, room);
+    if (good && !path_ok(secrets)) {
+        cli_error("the path of the secrets file has a control character in it; give it another name");
+        good = false;
+    }
     free(c);
     return good;
 }
@@ -179,6 +195,8 @@ int cli_service(int argc, const char **argv)
         cli_error("service %s needs the configuration to start: bambino service %s my.ini", verb, verb);
     } else if (needs && realpath(rest[1], config) == NULL) {
         cli_error("%s: the configuration cannot be read; check the path", rest[1]);
+    } else if (needs && (!path_ok(config) || !path_ok(self))) {
+        cli_error("the path of the configuration, or of this command, has a control character in it; give it another name");
     } else if (needs && !judge(config, secrets, sizeof secrets)) {
         status = EXIT_USAGE; /* told */
     } else if (strcmp(verb, "write") == 0) {

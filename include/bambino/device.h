@@ -166,9 +166,9 @@ typedef struct bmb_budget {
 /* What was wrong with a configuration or at opening. Which fields say something depends on the part. */
 typedef struct bmb_fault {
     bmb_err err;
-    const char *part; /* "memory", "feed", "camera", "outlet", "config"; static storage */
+    const char *part; /* "memory", "feed", "camera", "outlet", "push", "config", "port"; static storage */
     const char *key;  /* the configuration member at fault, or the largest part of the memory; static storage */
-    const char *name; /* of the feed or camera, from the configuration; or NULL */
+    const char *name; /* of the feed or camera, from the configuration; port: what needs the function in key; or NULL */
     int64_t asked, have;
     bmb_addr addr; /* outlet: the address */
 } bmb_fault;
@@ -180,6 +180,7 @@ typedef struct bmb_device bmb_device;
 
 /* Opens the outlets, starts the cameras, and returns the device inside the block. A camera that does not start now is
  * tried again later and is no failure; a camera that the port does not have is (BMB_NOT_FOUND).
+ * BMB_UNSUPPORTED: the port lacks a function that the configuration needs; `fault` names it.
  * BMB_NO_MEMORY: `fault` has asked (needed) and have (handed over) and the largest part in key. */
 bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device **out, bmb_fault *fault);
 

@@ -17,8 +17,18 @@ typedef struct bmb_linux bmb_linux;
 bmb_err bmb_linux_create(bmb_linux **out, bmb_port *port);
 void bmb_linux_destroy(bmb_linux *self);
 
-/* Where events go: by default, sentences to stderr at BMB_LEVEL_INFO and graver. */
+/* Where events go: by default, sentences to stderr at BMB_LEVEL_INFO and graver. They are written by a thread of its own
+ * (see bmb_lines), so that a pipe, terminal or disk that takes nothing never holds the device up. */
 void bmb_linux_log_level(bmb_linux *self, bmb_level most_detailed);
+
+/* Lines of text to a file descriptor, written behind the caller's back. A bounded number waits; where nobody takes them
+ * the newest ones are not kept, and a line says how many are missing as soon as there is room again. A closed pipe is
+ * taken in its stride, without a signal. */
+typedef struct bmb_lines bmb_lines;
+bmb_lines *bmb_lines_open(int fd); /* NULL: no memory, or no thread. The descriptor stays the caller's */
+void bmb_lines_put(bmb_lines *lines, const char *text); /* without its line end; never blocks; NULL is allowed */
+/* Waits at most so long for what is still to be written. false: it was not taken; the descriptor must stay open. */
+bool bmb_lines_close(bmb_lines *lines, uint32_t wait_ms);
 
 /* Tells a service manager something (sd_notify(3)): "READY=1", "WATCHDOG=1", "STOPPING=1", "STATUS=…". false: there is
  * none, or it does not listen. */
@@ -29,9 +39,14 @@ uint64_t bmb_linux_watchdog_us(void);
 /* Keeps named records as files in a folder, which is made when it is not there. BMB_DENIED, BMB_NOT_FOUND (its parent).
  */
 bmb_err bmb_linux_storage(bmb_linux *self, const char *folder, bmb_storage *out);
-/* Writes a file whole or not at all, also over a power cut: under another name first, and down to the medium before it
- * gets its own. BMB_NO_ROOM, BMB_DENIED, BMB_NOT_FOUND (the folder). */
-bmb_err bmb_linux_write_whole(const char *path, const void *data, size_t size);
+/* Writes a file whole or not at all, also over a power cut: under another name in the same folder first, which nobody can
+ * guess and which ends in BMB_LINUX_PART, and down to the medium before it gets its own. A symbolic link at the path is
+ * replaced and not followed. replace false: a file that is there stays, and BMB_IN_USE is returned.
+ * BMB_NO_ROOM, BMB_DENIED, BMB_NOT_FOUND (the folder). */
+bmb_err bmb_linux_write_whole(const char *path, const void *data, size_t size, bool replace);
+#define BMB_LINUX_PART ".part"
+/* If a file's name is one under which a file was being written, cuts it to the name that it would have got. */
+bool bmb_linux_unpart(char *name);
 
 /* The addresses under which a listener at `bound` can be reached: itself when it names one interface; for a wildcard
  * one per interface that is up, those reachable from outside first, loopback last. Link-local IPv6 addresses are left

@@ -50,23 +50,28 @@ static void fill_random(void *ctx, void *out, size_t size)
     }
 }
 
+#define LAST_WORDS_MS 500u /* for lines that wait when the port is destroyed: nobody may read them */
+
 static void log_event(void *ctx, const bmb_event *event)
 {
     static const char *const levels[] = { "error", "warning", "info", "debug" };
-    const bmb_linux *self = (const bmb_linux *)ctx;
+    bmb_linux *self = (bmb_linux *)ctx;
     if (event->level > self->log_level) return;
-    char text[320], clock[16];
+    if (self->log == NULL) self->log = bmb_lines_open(STDERR_FILENO);
+    char text[320], line[400], clock[16];
     struct tm tm;
     time_t t = time(NULL);
     bmb_event_text(event, text, sizeof text);
     strftime(clock, sizeof clock, "%H:%M:%S", localtime_r(&t, &tm));
     static const int priorities[] = { 3, 4, 6, 7 }; /* of syslog(3): the journal has clocks and colours of its own */
     if (getenv("JOURNAL_STREAM") != NULL) {
-        fprintf(stderr, "<%d>%s\n", priorities[event->level], text);
+        snprintf(line, sizeof line, "<%d>%s", priorities[event->level], text);
+        bmb_lines_put(self->log, line);
         return;
     }
     bool report = event->code == BMB_EVENT_REPORT; /* asked for by the level debug, and no bug */
-    fprintf(stderr, "%s %s: %s\n", clock, report ? "sent" : levels[event->level], text);
+    snprintf(line, sizeof line, "%s %s: %s", clock, report ? "sent" : levels[event->level], text);
+    bmb_lines_put(self->log, line);
 }
 
 static void wait_until(void *ctx, uint64_t until_us)
@@ -98,7 +103,8 @@ static size_t ready(void *ctx, bmb_ready *out, size_t room)
         uint32_t events = 0;
         if ((e->events & (EPOLLIN | EPOLLRDHUP)) != 0) events |= BMB_READABLE;
         if ((e->events & EPOLLOUT) != 0) events |= BMB_WRITABLE;
-        if ((e->events & (EPOLLERR | EPOLLHUP)) != 0) events |= BMB_BROKEN;
+        /* A UDP socket's error queue says so, too: whoever reads it on, finds what is there. */
+        if ((e->events & (EPOLLERR | EPOLLHUP)) != 0) events |= BMB_BROKEN | BMB_READABLE;
         out[taken++] = (bmb_ready){ .token = (uint32_t)e->data.u64, .events = events };
     }
     return taken;
@@ -143,6 +149,7 @@ void bmb_linux_destroy(bmb_linux *self)
     if (self == NULL) return;
     if (self->epoll >= 0) close(self->epoll);
     if (self->wake >= 0) close(self->wake);
+    (void)bmb_lines_close(self->log, LAST_WORDS_MS);
     free(self->state_folder);
     free(self);
 }

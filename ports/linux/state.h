@@ -21,6 +21,7 @@ struct bmb_linux {
     bmb_level log_level;
     bmb_udp_way udp_way;
     char *state_folder; /* of bmb_linux_storage */
+    bmb_lines *log;     /* opened with the first event */
 };
 
 void bmb_linux_fill_net(bmb_net *net);

@@ -1,4 +1,5 @@
 /* Named records as files of one folder, each written whole or not at all. */
+#include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <limits.h>
@@ -6,6 +7,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <time.h>
 #include <unistd.h>
 
 #include "linux/state.h"
@@ -21,10 +23,10 @@ static bmb_err load(void *ctx, const char *name, void *out, size_t room, size_t 
     char path[PATH_MAX];
     *got = 0;
     if (!path_of((const bmb_linux *)ctx, name, "", path, sizeof path)) return BMB_BAD_ARG;
-    int fd = open(path, O_RDONLY | O_CLOEXEC);
+    int fd = open(path, O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
     if (fd < 0) return errno == ENOENT ? BMB_NOT_FOUND : bmb_linux_errno(errno);
     struct stat s;
-    bmb_err err = fstat(fd, &s) != 0 ? BMB_FAILED : (size_t)s.st_size > room ? BMB_NO_ROOM : BMB_OK;
+    bmb_err err = fstat(fd, &s) != 0 || !S_ISREG(s.st_mode) ? BMB_FAILED : (size_t)s.st_size > room ? BMB_NO_ROOM : BMB_OK;
     ssize_t n = err == BMB_OK ? read(fd, out, room) : 0;
     close(fd);
     if (n < 0) return BMB_FAILED;
@@ -32,15 +34,39 @@ static bmb_err load(void *ctx, const char *name, void *out, size_t room, size_t 
     return err;
 }
 
-bmb_err bmb_linux_write_whole(const char *path, const void *data, size_t size)
+#define SECRET ".XXXXXX" /* what makes the name of a part unpredictable */
+
+bool bmb_linux_unpart(char *name)
+{
+    size_t size = strlen(name), tail = strlen(SECRET BMB_LINUX_PART);
+    if (size <= tail || name[size - tail] != '.' || strcmp(name + size - strlen(BMB_LINUX_PART), BMB_LINUX_PART) != 0)
+        return false;
+    name[size - tail] = '\0';
+    return true;
+}
+
+/* Gives the part its name. Not every file system has a way to leave a file that is there in one step. */
+static int settle(const char *part, const char *path, bool replace)
+{
+    if (replace) return rename(part, path) == 0 ? 0 : errno;
+    if (renameat2(AT_FDCWD, part, AT_FDCWD, path, RENAME_NOREPLACE) == 0) return 0;
+    if (errno != EINVAL && errno != ENOSYS) return errno;
+    struct stat s;
+    if (lstat(path, &s) == 0) return EEXIST;
+    return rename(part, path) == 0 ? 0 : errno;
+}
+
+bmb_err bmb_linux_write_whole(const char *path, const void *data, size_t size, bool replace)
 {
     char part[PATH_MAX];
-    int n = snprintf(part, sizeof part, "%s.part", path);
+    int n = snprintf(part, sizeof part, "%s" SECRET BMB_LINUX_PART, path);
     if (n < 0 || (size_t)n >= sizeof part) return BMB_BAD_ARG;
-    int fd = open(part, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
+    int fd = mkostemps(part, (int)strlen(BMB_LINUX_PART), O_CLOEXEC); /* exclusively: what lies there is never followed */
     if (fd < 0) return errno == ENOSPC ? BMB_NO_ROOM : errno == ENOENT ? BMB_NOT_FOUND : bmb_linux_errno(errno);
     const uint8_t *at = (const uint8_t *)data;
-    int error = 0;
+    mode_t mask = umask(0);
+    umask(mask);
+    int error = fchmod(fd, 0644 & ~mask) != 0 && errno != EPERM ? errno : 0; /* some file systems have no modes */
     while (size > 0 && error == 0) {
         ssize_t taken = write(fd, at, size);
         if (taken < 0 && errno == EINTR) continue;
@@ -53,9 +79,10 @@ bmb_err bmb_linux_write_whole(const char *path, const void *data, size_t size)
     }
     if (error == 0 && fsync(fd) != 0) error = errno; /* the name must not be there before the bytes are */
     if (close(fd) != 0 && error == 0) error = errno;
-    if (error == 0 && rename(part, path) != 0) error = errno;
+    if (error == 0) error = settle(part, path, replace);
     if (error == 0) return BMB_OK;
     unlink(part);
+    if (error == EEXIST) return BMB_IN_USE;
     return error == ENOSPC || error == EDQUOT || error == EFBIG ? BMB_NO_ROOM : bmb_linux_errno(error);
 }
 
@@ -63,7 +90,23 @@ static bmb_err store(void *ctx, const char *name, const void *data, size_t size)
 {
     char path[PATH_MAX];
     if (!path_of((const bmb_linux *)ctx, name, "", path, sizeof path)) return BMB_BAD_ARG;
-    return bmb_linux_write_whole(path, data, size);
+    return bmb_linux_write_whole(path, data, size, true);
+}
+
+/* What a power cut left half. Another program that uses the folder may be writing: what is young stays. */
+static void clean(const char *folder)
+{
+    DIR *dir = opendir(folder);
+    struct dirent *e;
+    while (dir != NULL && (e = readdir(dir)) != NULL) {
+        struct stat s;
+        char name[NAME_MAX + 1];
+        snprintf(name, sizeof name, "%s", e->d_name);
+        if (!bmb_linux_unpart(name)) continue;
+        bool old = fstatat(dirfd(dir), e->d_name, &s, AT_SYMLINK_NOFOLLOW) == 0 && time(NULL) - s.st_mtime > 60;
+        if (old) unlinkat(dirfd(dir), e->d_name, 0);
+    }
+    if (dir != NULL) closedir(dir);
 }
 
 bmb_err bmb_linux_storage(bmb_linux *self, const char *folder, bmb_storage *out)
@@ -71,6 +114,7 @@ bmb_err bmb_linux_storage(bmb_linux *self, const char *folder, bmb_storage *out)
     size_t size = strlen(folder) + 1;
     if (mkdir(folder, 0755) != 0 && errno != EEXIST) return bmb_linux_errno(errno);
     if (access(folder, W_OK) != 0) return BMB_DENIED;
+    clean(folder);
     free(self->state_folder);
     self->state_folder = malloc(size);
     if (self->state_folder == NULL) return BMB_NO_MEMORY;

@@ -5,9 +5,12 @@
 #include <netinet/ip.h>
 #include <netinet/udp.h>
 #include <string.h>
+#include <time.h>
 #include <sys/socket.h>
 #include <sys/uio.h>
 #include <unistd.h>
+
+#include <linux/errqueue.h> /* wants struct timespec to be known */
 
 #include "linux/state.h"
 
@@ -17,6 +20,7 @@
 #define SEGMENTS_MOST 64      /* UDP_MAX_SEGMENTS of every kernel that has it */
 #define SEGMENTED_MOST 65000u /* bytes of one such call: an IP datagram's bound */
 #define SLICES_MOST 256
+#define TRIES_MOST 4 /* answers that came back between two calls */
 #define DELIVERY_CLASS 0x88 /* DSCP AF41, interactive video (RFC 4594) */
 
 /* How many packets from the first on may go as segments of one: all as large as the first, the last may be smaller. */
@@ -109,10 +113,9 @@ static bmb_err send_many(bmb_linux *self, int fd, struct sockaddr_storage *to, s
     return BMB_OK;
 }
 
-static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
-                        size_t *taken)
+static bmb_err send_packets(bmb_linux *self, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
+                            size_t *taken)
 {
-    bmb_linux *self = (bmb_linux *)ctx;
     struct sockaddr_storage ss;
     socklen_t to_size = to != NULL ? bmb_linux_to_sockaddr(to, &ss) : 0; /* 0: the socket is connected */
     *taken = 0;
@@ -130,6 +133,27 @@ static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_
     if (*taken == count) return BMB_OK;
     if (self->udp_way == BMB_UDP_SINGLE) return send_single(sock, &ss, to_size, packets, count, taken);
     return send_many(self, sock, &ss, to_size, packets, count, taken);
+}
+
+/* A socket for many peers fails once for each answer that came back, whoever it was about: those are read elsewhere. */
+static bool not_about_this(const bmb_addr *to, int error)
+{
+    return to != NULL && (error == ECONNREFUSED || error == EHOSTUNREACH || error == ENETUNREACH);
+}
+
+static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
+                        size_t *taken)
+{
+    size_t sent = 0;
+    bmb_err err = BMB_OK;
+    *taken = 0;
+    for (unsigned tries = 0; tries < TRIES_MOST && *taken < count; tries++) {
+        errno = 0;
+        err = send_packets((bmb_linux *)ctx, sock, to, packets + *taken, count - *taken, &sent);
+        *taken += sent;
+        if (err == BMB_OK || !not_about_this(to, errno)) break;
+    }
+    return err;
 }
 
 static void set_multicast(int fd, uint8_t family, const bmb_udp_options *o)
@@ -159,6 +183,9 @@ static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *
     set_multicast(fd, addr->family, o);
     const int buffer = (int)(o->send_buffer < INT32_MAX ? o->send_buffer : INT32_MAX);
     if (buffer > 0) setsockopt(fd, SOL_SOCKET, SO_SNDBUF, &buffer, sizeof buffer);
+    /* What comes back for one of many peers is queued with its address, instead of failing whatever is called next. */
+    if (o->peer == NULL && addr->family == 4) setsockopt(fd, IPPROTO_IP, IP_RECVERR, &on, sizeof on);
+    if (o->peer == NULL && addr->family == 6) setsockopt(fd, IPPROTO_IPV6, IPV6_RECVERR, &on, sizeof on);
     bmb_err err = bmb_linux_bind(fd, addr, bound);
     if (err == BMB_OK && o->peer != NULL) {
         struct sockaddr_storage ss;
@@ -186,9 +213,37 @@ static bmb_err udp_recv(void *ctx, bmb_sock sock, void *out, size_t room, size_t
     return BMB_OK;
 }
 
+/* Answers of hosts and routers, with the address that the packet went to (ip(7), IP_RECVERR). */
+static bmb_err udp_unreachable(void *ctx, bmb_sock sock, bmb_addr *to)
+{
+    (void)ctx;
+    union {
+        char bytes[CMSG_SPACE(sizeof(struct sock_extended_err) + sizeof(struct sockaddr_in6))];
+        struct cmsghdr align;
+    } control;
+    for (;;) {
+        struct sockaddr_storage ss = { 0 };
+        struct msghdr m = { .msg_name = &ss,
+                            .msg_namelen = sizeof ss,
+                            .msg_control = control.bytes,
+                            .msg_controllen = sizeof control.bytes };
+        if (recvmsg(sock, &m, MSG_ERRQUEUE | MSG_DONTWAIT) < 0) return bmb_linux_errno(errno);
+        const struct cmsghdr *c = CMSG_FIRSTHDR(&m);
+        bool v4 = c != NULL && c->cmsg_level == IPPROTO_IP && c->cmsg_type == IP_RECVERR;
+        bool v6 = c != NULL && c->cmsg_level == IPPROTO_IPV6 && c->cmsg_type == IPV6_RECVERR;
+        struct sock_extended_err e;
+        if (!v4 && !v6) continue;
+        memcpy(&e, CMSG_DATA(c), sizeof e);
+        if (e.ee_errno != ECONNREFUSED) continue; /* a router's answer, or about the size */
+        bmb_linux_from_sockaddr(&ss, to);
+        return BMB_OK;
+    }
+}
+
 void bmb_linux_fill_udp(bmb_net *net)
 {
     net->udp_open = udp_open;
     net->udp_send = udp_send;
     net->udp_recv = udp_recv;
+    net->udp_unreachable = udp_unreachable;
 }

@@ -9,6 +9,7 @@
 #include <string.h>
 #include <time.h>
 
+#include "sim/layer.h"
 #include "sim/radio.h"
 
 #define FAULTS_MOST 8
@@ -23,9 +24,11 @@ typedef struct failing {
 } failing;
 
 struct bmb_board_run {
+    sim_layer layer;
+    bmb_storage storage; /* what was there before */
     const bmb_board *board;
     bmb_board_options options;
-    bmb_port *port, under; /* the port that is wrapped, and what it was */
+    bmb_port *port; /* that is wrapped */
     bmb_sim *sim;
     sim_radio *radio;
     uint64_t start_us;
@@ -37,7 +40,10 @@ struct bmb_board_run {
     bmb_light light;
 };
 
-static bmb_board_run *the_run; /* the port's functions carry the port's own ctx */
+static bmb_board_run *of(void *ctx)
+{
+    return (bmb_board_run *)((sim_layer *)ctx)->owner;
+}
 
 const char *bmb_board_fault_name(bmb_board_fault fault)
 {
@@ -58,7 +64,7 @@ const char *bmb_board_fault_name(bmb_board_fault fault)
 
 static uint64_t now_us(const bmb_board_run *run)
 {
-    return run->under.now_us(run->under.ctx);
+    return run->layer.under.now_us(run->layer.under.ctx);
 }
 
 void bmb_board_say(bmb_board_run *run, const char *format, ...)
@@ -110,31 +116,45 @@ static bmb_board_fault network_fault(const bmb_board_run *run)
     return BMB_BOARD_FINE;
 }
 
+static bool is_online(const bmb_board_run *run)
+{
+    return !run->down && network_fault(run) == BMB_BOARD_FINE;
+}
+
 static bool online(void *ctx)
 {
-    (void)ctx;
-    return !the_run->down && network_fault(the_run) == BMB_BOARD_FINE;
+    return is_online(of(ctx));
 }
 
 static bmb_err wall_us(void *ctx, int64_t *out)
 {
-    if (bmb_board_has(the_run, BMB_BOARD_CLOCK_UNSET)) return BMB_UNKNOWN;
-    return the_run->under.wall_us(ctx, out);
+    const bmb_port *under = &of(ctx)->layer.under;
+    if (under->wall_us == NULL || bmb_board_has(of(ctx), BMB_BOARD_CLOCK_UNSET)) return BMB_UNKNOWN;
+    return under->wall_us(under->ctx, out);
+}
+
+static bmb_err load(void *ctx, const char *name, void *out, size_t room, size_t *got)
+{
+    const bmb_storage *s = &((const bmb_board_run *)ctx)->storage;
+    return s->load(s->ctx, name, out, room, got);
 }
 
 static bmb_err store(void *ctx, const char *name, const void *data, size_t size)
 {
-    if (bmb_board_has(the_run, BMB_BOARD_STORAGE_FULL)) return BMB_NO_ROOM;
-    return the_run->under.storage.store(ctx, name, data, size);
+    const bmb_board_run *run = (const bmb_board_run *)ctx;
+    if (bmb_board_has(run, BMB_BOARD_STORAGE_FULL)) return BMB_NO_ROOM;
+    return run->storage.store(run->storage.ctx, name, data, size);
 }
 
 static void light(void *ctx, bmb_light state)
 {
     static const char *const looks[] = { "blinks quickly", "flashes twice", "flashes three times", "flashes every 2 s",
                                          "is steady" };
-    if (the_run->board->status_light && (size_t)state < sizeof looks / sizeof looks[0])
-        bmb_board_say(the_run, "light: %s (%s)", looks[state], bmb_light_name(state));
-    if (the_run->under.light != NULL) the_run->under.light(ctx, state);
+    bmb_board_run *run = of(ctx);
+    const bmb_port *under = &run->layer.under;
+    if (run->board->status_light && (size_t)state < sizeof looks / sizeof looks[0])
+        bmb_board_say(run, "light: %s (%s)", looks[state], bmb_light_name(state));
+    if (under->light != NULL) under->light(under->ctx, state);
 }
 
 uint32_t bmb_board_ram(const bmb_board_run *run)
@@ -151,15 +171,16 @@ bmb_err bmb_board_attach(const bmb_board *board, const bmb_board_options *option
     run->board = board;
     run->options = *options;
     run->port = port;
-    run->under = *port;
     run->sim = sim;
     run->start_us = port->now_us(port->ctx);
     run->light = BMB_LIGHT_STARTING;
-    the_run = run;
+    run->layer.owner = run;
+    sim_layer_put(&run->layer, port);
+    run->storage = port->storage;
     port->wall_us = wall_us;
     port->online = online;
     port->light = light;
-    if (port->storage.store != NULL) port->storage.store = store;
+    if (port->storage.store != NULL) port->storage = (bmb_storage){ .ctx = run, .load = load, .store = store };
     run->radio = sim_radio_create(&board->link, port);
     if (run->radio == NULL) {
         bmb_board_detach(run);
@@ -172,11 +193,8 @@ bmb_err bmb_board_attach(const bmb_board *board, const bmb_board_options *option
 void bmb_board_detach(bmb_board_run *run)
 {
     if (run == NULL) return;
-    if (run->radio != NULL) sim_radio_destroy(run->radio);
-    const bmb_cameras cameras = run->port->cameras; /* may have been detached since */
-    *run->port = run->under;
-    run->port->cameras = cameras;
-    the_run = NULL;
+    if (run->radio != NULL) sim_radio_destroy(run->radio, run->port);
+    sim_layer_remove(&run->layer, run->port);
     free(run);
 }
 
@@ -195,7 +213,7 @@ static void apply(bmb_board_run *run)
 {
     size_t count = run->port->cameras.count(run->port->cameras.ctx);
     for (size_t i = 0; i < count; i++) (void)bmb_sim_break(run->sim, i, camera_fault(run));
-    sim_radio_down(run->radio, !online(NULL));
+    sim_radio_down(run->radio, !is_online(run));
 }
 
 bmb_err bmb_board_fail(bmb_board_run *run, bmb_board_fault fault, double from_s, double to_s)

@@ -1,5 +1,7 @@
 #include "sim/radio.h"
 
+#include "sim/layer.h"
+
 #include <stdlib.h>
 #include <string.h>
 #include <time.h>
@@ -9,6 +11,9 @@
 #define RESEND_US 200000u /* TCP: until a lost packet is sent again */
 #define PACKET 1400u
 #define PACKETS_MOST 512
+#define ENDINGS_MOST 64
+#define ENDING_US 5000000u
+#define NO_TOKEN UINT32_MAX /* of sockets that the device has forgotten */
 
 typedef struct packet {
     struct packet *next;
@@ -20,9 +25,18 @@ typedef struct packet {
     uint8_t data[];
 } packet;
 
+/* A connection that the device is done with, and that still has packets on their way. */
+typedef struct ending {
+    bmb_sock sock;
+    bool close;        /* when they have arrived; else: say that nothing more comes */
+    uint64_t until_us; /* closing: a peer that takes nothing is not waited for any longer */
+} ending;
+
 struct sim_radio {
+    sim_layer layer;
     bmb_board_link link;
-    bmb_port under; /* what was there before */
+    ending endings[ENDINGS_MOST];
+    size_t ending_count;
     packet *first, *last;
     size_t queued, count; /* bytes, packets */
     uint64_t free_us;     /* when the air is free again */
@@ -32,7 +46,10 @@ struct sim_radio {
     bool down;
 };
 
-static sim_radio *the_radio; /* a process has one antenna: the port's functions carry the port's own ctx */
+static sim_radio *of(void *ctx)
+{
+    return (sim_radio *)((sim_layer *)ctx)->owner;
+}
 
 static uint32_t next_random(sim_radio *r)
 {
@@ -42,7 +59,7 @@ static uint32_t next_random(sim_radio *r)
 
 static uint64_t now_us(const sim_radio *r)
 {
-    return r->under.now_us(r->under.ctx);
+    return r->layer.under.now_us(r->layer.under.ctx);
 }
 
 static bool dropped_out(const sim_radio *r, uint64_t now)
@@ -109,7 +126,7 @@ static bool enqueue(sim_radio *r, bmb_sock sock, const bmb_slice *slices, size_t
 
 /* Gives what has arrived to the sockets below; returns when the next is due. A socket that takes nothing keeps its own
  * waiting, in order, and no other's. */
-static uint64_t pass_on(sim_radio *r)
+static uint64_t pass_packets(sim_radio *r)
 {
     uint64_t now = now_us(r), next = UINT64_MAX;
     packet **at = &r->first;
@@ -123,14 +140,15 @@ static uint64_t pass_on(sim_radio *r)
             const bmb_slice slice = { p->data, p->size };
             const bmb_packet one = { &slice, 1, (uint32_t)p->size };
             size_t taken;
-            (void)r->under.net.udp_send(r->under.ctx, p->sock, p->connected ? NULL : &p->to, &one, 1, &taken);
+            (void)r->layer.under.net.udp_send(r->layer.under.ctx, p->sock, p->connected ? NULL : &p->to, &one, 1, &taken);
             gone = true;
         } else {
             bool blocked = false;
             for (const packet *q = r->first; q != p; q = q->next) blocked = blocked || (!q->udp && q->sock == p->sock);
             const bmb_slice slice = { p->data + p->at, p->size - p->at };
             size_t taken = 0;
-            bmb_err err = blocked ? BMB_AGAIN : r->under.net.send(r->under.ctx, p->sock, &slice, 1, &taken);
+            const bmb_port *u = &r->layer.under;
+            bmb_err err = blocked ? BMB_AGAIN : u->net.send(u->ctx, p->sock, &slice, 1, &taken);
             p->at += taken;
             gone = p->at == p->size || (err != BMB_OK && err != BMB_AGAIN);
             if (!gone && now + 5000 < next) next = now + 5000;
@@ -148,11 +166,84 @@ static uint64_t pass_on(sim_radio *r)
     return next;
 }
 
+static bool on_its_way(const sim_radio *r, bmb_sock sock)
+{
+    for (const packet *p = r->first; p != NULL; p = p->next)
+        if (!p->udp && p->sock == sock) return true;
+    return false;
+}
+
+static void forget_packets(sim_radio *r, bmb_sock sock)
+{
+    packet **at = &r->first;
+    r->last = NULL;
+    while (*at != NULL) {
+        packet *p = *at;
+        if (p->sock != sock) {
+            r->last = p;
+            at = &p->next;
+            continue;
+        }
+        *at = p->next;
+        r->queued -= p->size;
+        r->count--;
+        free(p);
+    }
+}
+
+/* Connections end when what was taken for them has arrived. */
+static void end_some(sim_radio *r)
+{
+    const bmb_port *u = &r->layer.under;
+    uint64_t now = now_us(r);
+    for (size_t i = 0; i < r->ending_count;) {
+        const ending e = r->endings[i];
+        bool late = e.close && now >= e.until_us;
+        if (!late && on_its_way(r, e.sock)) {
+            i++;
+            continue;
+        }
+        r->endings[i] = r->endings[--r->ending_count];
+        if (late) forget_packets(r, e.sock);
+        if (e.close) {
+            u->net.close(u->ctx, e.sock);
+        } else if (u->net.finish != NULL) {
+            u->net.finish(u->ctx, e.sock);
+        }
+    }
+}
+
+static uint64_t pass_on(sim_radio *r)
+{
+    uint64_t next = pass_packets(r);
+    end_some(r);
+    return next;
+}
+
+static void forget_ending(sim_radio *r, bmb_sock sock)
+{
+    for (size_t i = 0; i < r->ending_count; i++)
+        if (r->endings[i].sock == sock) r->endings[i--] = r->endings[--r->ending_count];
+}
+
+static bool end_later(sim_radio *r, bmb_sock sock, bool close)
+{
+    forget_ending(r, sock);
+    if (!on_its_way(r, sock) || r->ending_count == ENDINGS_MOST) return false;
+    r->endings[r->ending_count++] = (ending){ sock, close, now_us(r) + ENDING_US };
+    return true;
+}
+
+static void radio_finish(void *ctx, bmb_sock sock)
+{
+    sim_radio *r = of(ctx);
+    if (!end_later(r, sock, false)) r->layer.under.net.finish(r->layer.under.ctx, sock);
+}
+
 static bmb_err radio_send(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, size_t *taken)
 {
-    sim_radio *r = the_radio;
+    sim_radio *r = of(ctx);
     size_t total = 0;
-    (void)ctx;
     *taken = 0;
     for (size_t i = 0; i < count; i++) total += slices[i].size;
     if (dropped_out(r, now_us(r))) return BMB_AGAIN;
@@ -168,8 +259,7 @@ static bmb_err radio_send(void *ctx, bmb_sock sock, const bmb_slice *slices, siz
 static bmb_err radio_udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
                               size_t *taken)
 {
-    sim_radio *r = the_radio;
-    (void)ctx;
+    sim_radio *r = of(ctx);
     bool out = dropped_out(r, now_us(r));
     for (*taken = 0; *taken < count && (out || room(r) > 0); ++*taken) {
         const bmb_packet *p = &packets[*taken];
@@ -181,54 +271,48 @@ static bmb_err radio_udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, cons
 
 static bmb_err radio_accept(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr *peer)
 {
-    return the_radio->down ? BMB_AGAIN : the_radio->under.net.accept(ctx, listener, out, peer);
+    const sim_radio *r = of(ctx);
+    return r->down ? BMB_AGAIN : r->layer.under.net.accept(r->layer.under.ctx, listener, out, peer);
 }
 
 static void radio_close(void *ctx, bmb_sock sock)
 {
-    sim_radio *r = the_radio;
-    (void)pass_on(r);
-    packet **at = &r->first;
-    r->last = NULL;
-    while (*at != NULL) {
-        packet *p = *at;
-        if (p->sock != sock) {
-            r->last = p;
-            at = &p->next;
-            continue;
-        }
-        *at = p->next;
-        r->queued -= p->size;
-        r->count--;
-        free(p);
+    sim_radio *r = of(ctx);
+    const bmb_port *u = &r->layer.under;
+    (void)pass_packets(r);
+    if (end_later(r, sock, true)) {
+        (void)u->net.watch(u->ctx, sock, 0, NO_TOKEN);
+        return;
     }
-    r->under.net.close(ctx, sock);
+    forget_packets(r, sock);
+    u->net.close(u->ctx, sock);
 }
 
 /* Sockets are writable below while the radio takes no more: those reports wait. */
 static size_t radio_ready(void *ctx, bmb_ready *out, size_t room_for)
 {
-    sim_radio *r = the_radio;
+    sim_radio *r = of(ctx);
     (void)pass_on(r);
-    size_t n = r->under.net.ready(ctx, out, room_for), kept = 0;
+    size_t n = r->layer.under.net.ready(r->layer.under.ctx, out, room_for), kept = 0;
     bool full = room(r) < PACKET || dropped_out(r, now_us(r));
     for (size_t i = 0; i < n; i++) {
         if (full) out[i].events &= ~BMB_WRITABLE;
-        if (out[i].events != 0) out[kept++] = out[i];
+        if (out[i].events != 0 && out[i].token != NO_TOKEN) out[kept++] = out[i];
     }
     return kept;
 }
 
 static void radio_wait(void *ctx, uint64_t until_us)
 {
-    sim_radio *r = the_radio;
+    sim_radio *r = of(ctx);
     uint64_t next = pass_on(r), now = now_us(r);
-    if (room(r) < PACKET || dropped_out(r, now)) { /* the sockets below are writable, and would end any wait at once */
+    /* The sockets below are writable, or broken, and would end any wait at once. */
+    if (room(r) < PACKET || dropped_out(r, now) || r->ending_count > 0) {
         const struct timespec pause = { .tv_nsec = 1000000 };
         if (now < until_us) nanosleep(&pause, NULL);
         return;
     }
-    r->under.wait(ctx, next < until_us ? next : until_us);
+    r->layer.under.wait(r->layer.under.ctx, next < until_us ? next : until_us);
 }
 
 sim_radio *sim_radio_create(const bmb_board_link *link, bmb_port *port)
@@ -236,15 +320,16 @@ sim_radio *sim_radio_create(const bmb_board_link *link, bmb_port *port)
     sim_radio *r = calloc(1, sizeof *r);
     if (r == NULL) return NULL;
     r->link = *link;
-    r->under = *port;
     r->random = link->seed;
     r->start_us = port->now_us(port->ctx);
-    the_radio = r;
+    r->layer.owner = r;
+    sim_layer_put(&r->layer, port);
     port->wait = radio_wait;
     port->net.send = radio_send;
     port->net.accept = radio_accept;
     port->net.close = radio_close;
     port->net.ready = radio_ready;
+    if (port->net.finish != NULL) port->net.finish = radio_finish;
     if (port->net.udp_send != NULL) port->net.udp_send = radio_udp_send;
     return r;
 }
@@ -254,13 +339,21 @@ void sim_radio_down(sim_radio *r, bool down)
     r->down = down;
 }
 
-void sim_radio_destroy(sim_radio *r)
+void sim_radio_destroy(sim_radio *r, bmb_port *port)
 {
+    const bmb_port *u = &r->layer.under;
+    for (uint64_t next; r->ending_count > 0 && !r->down;) { /* the last answers are on their way still */
+        const struct timespec pause = { .tv_nsec = 1000000 };
+        next = pass_on(r);
+        if (r->ending_count > 0 && next > 0) nanosleep(&pause, NULL);
+    }
+    for (size_t i = 0; i < r->ending_count; i++)
+        if (r->endings[i].close) u->net.close(u->ctx, r->endings[i].sock);
     while (r->first != NULL) {
         packet *p = r->first;
         r->first = p->next;
         free(p);
     }
-    the_radio = NULL;
+    sim_layer_remove(&r->layer, port);
     free(r);
 }

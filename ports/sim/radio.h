@@ -11,9 +11,10 @@
 
 typedef struct sim_radio sim_radio;
 
-/* Takes the place of send, udp_send, close, ready and wait in *port; NULL without memory. */
+/* Takes the place of send, finish, udp_send, close, ready and wait in *port; NULL without memory. */
 sim_radio *sim_radio_create(const bmb_board_link *link, bmb_port *port);
-void sim_radio_destroy(sim_radio *r);
+/* Waits for what closed connections still have on their way, and takes the radio off the port. */
+void sim_radio_destroy(sim_radio *r, bmb_port *port);
 /* down: nothing passes, and nobody is accepted. */
 void sim_radio_down(sim_radio *r, bool down);
 

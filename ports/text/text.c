@@ -114,6 +114,22 @@ static size_t push_failed(const bmb_event *e, const char *feed, const char *peer
     return n + format(out + n, room - n, "; next try in %.1f s", (double)e->value / 1000.0);
 }
 
+/* Why a session was ended that nobody asked to end. */
+static const char *ending_text(int64_t ending)
+{
+    switch ((bmb_ending)ending) {
+    case BMB_ENDING_UNREACHABLE:
+        return "is not there any more, nobody listens at its port";
+    case BMB_ENDING_ABANDONED:
+        return "has closed its control connection, and reports nothing";
+    case BMB_ENDING_BYE:
+        return "has said goodbye";
+    case BMB_ENDING_SILENT:
+        break;
+    }
+    return "has given no sign of life";
+}
+
 static size_t report(const bmb_event *e, const char *feed, const char *peer, char *out, size_t room)
 {
     const bmb_traffic none = { 0 }, *t = e->traffic != NULL ? e->traffic : &none;
@@ -160,7 +176,7 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
                       feed, e->value, e->extra);
     case BMB_EVENT_FRAME_TOO_LARGE:
         return format(out, room,
-                      "feed \"%s\": a frame of %" PRId64 " bytes was dropped, frame_max is %" PRId64
+                      "feed \"%s\": a frame of %" PRId64 " bytes was dropped, frame-max is %" PRId64
                       "; raise it, or lower size or quality",
                       feed, e->value, e->extra);
     case BMB_EVENT_CODEC_REFUSED:
@@ -172,8 +188,8 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
         return format(out, room, "feed \"%s\": %s left after %" PRId64 " frames (%" PRId64 " watch)", feed, peer,
                       e->extra, e->value);
     case BMB_EVENT_VIEWER_STALLED:
-        return format(out, room, "feed \"%s\": %s took nothing for %.1f s and was closed", feed, peer,
-                      (double)e->value / 1000.0);
+        return format(out, room, "%s%s%s%s took nothing for %.1f s and was closed", e->feed != NULL ? "feed \"" : "", feed,
+                      e->feed != NULL ? "\": " : "", peer, (double)e->value / 1000.0);
     case BMB_EVENT_VIEWER_SHED:
         return format(out, room,
                       "feed \"%s\": %s was closed, it held memory that the next frame needed; "
@@ -225,16 +241,33 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
     case BMB_EVENT_CONTROLS_NOT_KEPT:
         return format(out, room, "feed \"%s\": controls cannot be kept for the next start: %s; check the state folder",
                       feed, bmb_err_text(e->err));
+    case BMB_EVENT_NOT_FOUND:
+        return format(out, room, "%s asked for an address that does not exist: %s", peer, e->text != NULL ? e->text : "");
+    case BMB_EVENT_SESSION_ENDED:
+        return format(out, room, "feed \"%s\": %s %s; its session is over", feed, peer, ending_text(e->value));
+    case BMB_EVENT_SUPPRESSED:
+        return format(out, room, "%" PRId64 " more events about viewers and connections are not listed, there were too "
+                                 "many at once", e->value);
     case BMB_EVENT_REPORT:
         return report(e, feed, peer, out, room);
     }
     return format(out, room, "event %d", (int)e->code);
 }
 
-/* A configuration member that stands in a file under a name of its own. */
+/* A configuration member as files spell it. */
 static const char *key_text(const char *key)
 {
-    return key != NULL ? key : "a value";
+    static const struct {
+        const char *member, *key;
+    } names[] = {
+        { "frame_max", "frame-max" },   { "reel_bytes", "reel" },         { "request_buffer", "request-buffer" },
+        { "rtp_packet", "rtp-packet" }, { "stall_ms", "stall-ms" },       { "request_ms", "request-ms" },
+        { "idle_ms", "idle-ms" },       { "session_ms", "session-ms" },   { "unsent_ms", "unsent-ms" },
+    };
+    if (key == NULL) return "a value";
+    for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)
+        if (strcmp(names[i].member, key) == 0) return names[i].key;
+    return key;
 }
 
 static size_t feed_fault(const bmb_fault *f, char *out, size_t room)
@@ -280,6 +313,9 @@ size_t bmb_fault_text(const bmb_fault *f, char *out, size_t room)
     if (f->err == BMB_NOT_FOUND && f->key != NULL && strcmp(f->key, "feed") == 0)
         return format(out, room, "%s: there is no feed %" PRId64 "; this format needs one of the %" PRId64, part,
                       f->asked, f->have);
+    if (strcmp(part, "port") == 0)
+        return format(out, room, "the port lacks a function: %s needs %s", f->name != NULL ? f->name : "it",
+                      key_text(f->key));
     if (strcmp(part, "feed") == 0) return feed_fault(f, out, room);
     if (strcmp(part, "camera") == 0)
         return format(out, room, "camera \"%s\" is not attached; `bambino cameras` lists those that are",

@@ -70,7 +70,8 @@ static bmb_err open_sockets(bmb_device *d, bmb_push *p)
     bmb_addr bound;
     bmb_udp_pair pair;
     if (c->format != BMB_FORMAT_RTP) return d->port->net.udp_open(d->port->ctx, &any, &options, &p->sock, &bound);
-    if (!bmb_rtp_open_pair(d, c->to.family, &options, &pair)) return BMB_FAILED;
+    bmb_err err = bmb_rtp_open_pair(d, c->to.family, &options, &pair);
+    if (err != BMB_OK) return err;
     p->sock = pair.rtp;
     p->rtcp = pair.rtcp;
     return BMB_OK;

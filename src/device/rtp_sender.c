@@ -53,7 +53,7 @@ bmb_sdp bmb_rtp_describe(const bmb_device *d, const bmb_feed *feed, const bmb_ad
 }
 
 /* RTP on an even port, RTCP on the next (RFC 3550 11). With a peer each socket has its own one of the two. */
-bool bmb_rtp_open_pair(bmb_device *d, uint8_t family, const bmb_udp_options *options, bmb_udp_pair *pair)
+bmb_err bmb_rtp_open_pair(bmb_device *d, uint8_t family, const bmb_udp_options *options, bmb_udp_pair *pair)
 {
     const bmb_net *net = &d->port->net;
     bmb_addr any = { .family = family }, bound, rtcp_peer;
@@ -63,17 +63,17 @@ bool bmb_rtp_open_pair(bmb_device *d, uint8_t family, const bmb_udp_options *opt
         rtcp_peer.port++;
         rtcp.peer = &rtcp_peer;
     }
-    for (unsigned tries = 0; tries < 16; tries++) {
+    bmb_err err = BMB_IN_USE;
+    for (unsigned tries = 0; tries < 16 && err == BMB_IN_USE; tries++) {
         any.port = 0;
-        if (net->udp_open(d->port->ctx, &any, options, &pair->rtp, &bound) != BMB_OK) return false;
+        err = net->udp_open(d->port->ctx, &any, options, &pair->rtp, &bound);
+        if (err != BMB_OK) break;
         any.port = (uint16_t)(bound.port + 1);
-        if (bound.port % 2 == 0 && net->udp_open(d->port->ctx, &any, &rtcp, &pair->rtcp, &bound) == BMB_OK) {
-            pair->port = (uint16_t)(any.port - 1);
-            return true;
-        }
-        net->close(d->port->ctx, pair->rtp);
+        pair->port = bound.port;
+        err = bound.port % 2 == 0 ? net->udp_open(d->port->ctx, &any, &rtcp, &pair->rtcp, &bound) : BMB_IN_USE;
+        if (err != BMB_OK) net->close(d->port->ctx, pair->rtp);
     }
-    return false;
+    return err;
 }
 
 void bmb_rtp_put_report(bmb_device *d, const bmb_viewer *v, bool bye, bmb_writer *w)

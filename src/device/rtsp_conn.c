@@ -45,7 +45,7 @@ static void answer_not_found(bmb_device *d, bmb_conn *c)
     bmb_put_str(&a, c->rtsp.feed);
     if (c->rtsp.track) bmb_put_u8(&a, '/');
     bmb_put_str(&a, c->rtsp.track_name);
-    bmb_conn_not_found(d, c, "rtsp", asked, bmb_written(&a));
+    bmb_conn_not_found(d, c, "RTSP ", asked, bmb_written(&a));
 }
 
 static void put_session(bmb_device *d, const bmb_session *s, bmb_writer *w)

@@ -82,7 +82,10 @@ bmb_udp_pair *bmb_session_sockets(bmb_device *d, uint8_t family)
     bmb_udp_pair *pair = &d->udp[index];
     const bmb_udp_options options = { 0 };
     if (pair->port != 0) return pair;
-    if (d->port->net.udp_open == NULL || !bmb_rtp_open_pair(d, family, &options, pair)) return NULL;
+    if (d->port->net.udp_open == NULL || bmb_rtp_open_pair(d, family, &options, pair) != BMB_OK) {
+        pair->port = 0;
+        return NULL;
+    }
     /* RTP's own socket is read, too: some receivers send their first packet there to open a firewall. */
     (void)d->port->net.watch(d->port->ctx, pair->rtp, BMB_READABLE, (uint32_t)(BMB_TOKEN_UDP + 2 * index));
     (void)d->port->net.watch(d->port->ctx, pair->rtcp, BMB_READABLE, (uint32_t)(BMB_TOKEN_UDP + 2 * index + 1));

@@ -529,7 +529,7 @@ void bmb_rtp_start_stream(bmb_device *d, const bmb_feed *feed, bmb_stream_state 
 /* What a feed's description says; group NULL: unicast. */
 bmb_sdp bmb_rtp_describe(const bmb_device *d, const bmb_feed *feed, const bmb_addr *origin, const bmb_multicast *group,
                          bool control);
-bool bmb_rtp_open_pair(bmb_device *d, uint8_t family, const bmb_udp_options *options, bmb_udp_pair *pair);
+bmb_err bmb_rtp_open_pair(bmb_device *d, uint8_t family, const bmb_udp_options *options, bmb_udp_pair *pair);
 void bmb_rtp_put_report(bmb_device *d, const bmb_viewer *v, bool bye, bmb_writer *w);
 void bmb_rtp_send_report(bmb_device *d, const bmb_viewer *v, bool bye, bmb_sock sock, const bmb_addr *to);
 /* The next burst, and a sender report where one is due. Not BMB_OK: what the network answered. */

@@ -78,6 +78,7 @@ static void a_broken_record_changes_nothing(void **state)
     int32_t effective;
     fake_device_open(&t);
     assert_int_equal(bmb_control_set(t.device, 0, BMB_CONTROL_FLIP_V, 1, &effective), BMB_OK);
+    restart();
     for (size_t cut = 0; cut < t.f->record_size; cut++) {
         size_t whole = t.f->record_size;
         t.f->record_size = cut;
@@ -90,7 +91,12 @@ static void a_broken_record_changes_nothing(void **state)
     assert_int_equal(in_force(BMB_CONTROL_FLIP_V), 0);
     t.f->store_err = BMB_NO_ROOM; /* cannot be kept: set all the same, and told */
     assert_int_equal(bmb_control_set(t.device, 0, BMB_CONTROL_FLIP_V, 1, &effective), BMB_OK);
+    fake_run(t.f, t.device, 2100000);
     assert_int_equal(fake_event_count(t.f, BMB_EVENT_CONTROLS_NOT_KEPT), 1);
+    t.f->store_err = BMB_OK; /* there is room again: nothing is lost */
+    fake_run(t.f, t.device, 30100000);
+    restart();
+    assert_int_equal(in_force(BMB_CONTROL_FLIP_V), 1);
 }
 
 static void a_held_bit_rate_decides_the_quality(void **state)

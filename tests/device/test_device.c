@@ -465,14 +465,14 @@ static void no_files_left_pauses_accepting(void **state)
     assert_non_null(strstr(fake_take(t.f, s, NULL), "200 OK"));
 }
 
-static void the_backlog_follows_the_bit_rate(void **state)
+static void what_waits_unsent_follows_the_bit_rate(void **state)
 {
     (void)state;
     t.config.unsent_ms = 150;
     fake_device_open(&t);
     pictures(45, 66667); /* 8000 bytes, 15 a second: 960 kbit/s */
     bmb_sock s = viewer();
-    assert_in_range(t.f->socks[s].backlog, 16384, 20000); /* 150 ms, or the least */
+    assert_in_range(t.f->socks[s].unsent, 16384, 20000); /* 150 ms, or the least */
 
     static uint8_t large[19000];
     size_t large_size = fake_jpeg(large, 640, 480, 18000);
@@ -482,7 +482,7 @@ static void the_backlog_follows_the_bit_rate(void **state)
         fake_take(t.f, s, NULL);
     }
     bmb_sock fast = viewer(), slow = viewer();
-    assert_in_range(t.f->socks[fast].backlog, 100000, 170000);
+    assert_in_range(t.f->socks[fast].unsent, 100000, 170000);
     fake_take(t.f, slow, NULL);
     t.f->socks[slow].room = 0;
     for (int i = 0; i < 300; i++) { /* the slow one's link carries 240 KB a second */
@@ -494,8 +494,8 @@ static void the_backlog_follows_the_bit_rate(void **state)
         fake_take(t.f, slow, NULL);
         t.f->socks[s].room = t.f->socks[fast].room = FAKE_OUT / 2;
     }
-    assert_in_range(t.f->socks[fast].backlog, 100000, 170000);
-    assert_in_range(t.f->socks[slow].backlog, 30000, 40000); /* 150 ms of that */
+    assert_in_range(t.f->socks[fast].unsent, 100000, 170000);
+    assert_in_range(t.f->socks[slow].unsent, 30000, 40000); /* 150 ms of that */
 }
 
 #define CASE(name) cmocka_unit_test_setup_teardown(name, open_yard, close_yard)
@@ -523,7 +523,7 @@ int main(void)
         CASE(a_broken_connection_ends_though_its_buffer_is_full),
         CASE(an_idle_connection_makes_room),
         CASE(no_files_left_pauses_accepting),
-        CASE(the_backlog_follows_the_bit_rate),
+        CASE(what_waits_unsent_follows_the_bit_rate),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -2,7 +2,7 @@
 import sys
 
 data = sys.stdin.buffer.read()
-last, faults, jumps, pcrs, tables, waiting = {}, 0, 0, [], {0: [], 0x1000: []}, []
+last, faults, jumps, pcrs, tables, waiting = {}, 0, 0, [], {0: [], 0x7A0: []}, []
 for at in range(0, len(data) - 187, 188):
     p = data[at:at + 188]
     faults += p[0] != 0x47

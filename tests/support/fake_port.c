@@ -181,7 +181,7 @@ static void finish(void *ctx, bmb_sock s)
 
 static void bound_unsent(void *ctx, bmb_sock s, uint32_t bytes)
 {
-    self(ctx)->socks[s].backlog = bytes;
+    self(ctx)->socks[s].unsent = bytes;
 }
 
 static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *options, bmb_sock *out, bmb_addr *bound)

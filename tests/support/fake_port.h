@@ -18,7 +18,7 @@ typedef struct fake_sock {
     bool broken;    /* reported as such, whatever is watched */
     bmb_addr addr, peer;
     bmb_sock listener; /* waits to be accepted by it; BMB_NO_SOCK: accepted */
-    uint32_t watched, token, backlog;
+    uint32_t watched, token, unsent;
     bmb_err udp_err; /* what the next datagrams meet with; once */
     uint8_t *in;     /* FAKE_IN */
     size_t in_at, in_size;

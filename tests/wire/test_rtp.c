@@ -317,6 +317,7 @@ static void a_description_names_everything(void **state)
     char out[1024];
     const bmb_h264_sets sets = { 4, 2, { 0x67, 0x42, 0xC0, 0x1F }, { 0x68, 0xCE } };
     bmb_sdp s = { .id = 7,
+                  .version = 3,
                   .title = "Sta\r\ntion\x01",
                   .origin = { .family = 4, .ip = { 192, 0, 2, 1 } },
                   .codec = BMB_CODEC_H264,
@@ -328,10 +329,10 @@ static void a_description_names_everything(void **state)
     bmb_sdp_write(&w, &s);
     out[bmb_written(&w)] = '\0';
     assert_string_equal(out,
-                        "v=0\r\no=- 7 1 IN IP4 192.0.2.1\r\ns=Station\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\n"
+                        "v=0\r\no=- 7 3 IN IP4 192.0.2.1\r\ns=Station\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\n"
                         "a=range:npt=now-\r\nm=video 0 RTP/AVP 96\r\nb=AS:2000\r\na=rtpmap:96 H264/90000\r\n"
-                        "a=fmtp:96 packetization-mode=1;profile-level-id=42C01F;sprop-parameter-sets=Z0LAHw==,aM4=\r\n"
-                        "a=framerate:30\r\na=control:track1\r\n");
+                        "a=fmtp:96 profile-level-id=42C01F;sprop-parameter-sets=Z0LAHw==,aM4=;packetization-mode=1\r\n"
+                        "a=framerate:30\r\na=control:video\r\n");
     s.title = "\r\n";
     s.origin = (bmb_addr){ .family = 6, .ip = { [15] = 1 } };
     s.group = (bmb_addr){ .family = 6, .ip = { 0xFF, 0x15, [15] = 9 }, .port = 5004 };
@@ -342,7 +343,7 @@ static void a_description_names_everything(void **state)
     bmb_sdp_write(&w, &s);
     out[bmb_written(&w)] = '\0';
     assert_string_equal(out,
-                        "v=0\r\no=- 7 1 IN IP6 ::1\r\ns=-\r\nc=IN IP6 ff15::9\r\nt=0 0\r\nm=video 5004 RTP/AVP 26\r\n"
+                        "v=0\r\no=- 7 3 IN IP6 ::1\r\ns=-\r\nc=IN IP6 ff15::9\r\nt=0 0\r\nm=video 5004 RTP/AVP 26\r\n"
                         "b=AS:2000\r\na=rtpmap:26 JPEG/90000\r\na=framerate:7.5\r\n");
 }
 
