@@ -6,6 +6,7 @@
 #include <wels/codec_api.h>
 
 #include "sim/source.h"
+#include "wire/h264.h"
 
 typedef struct h264 {
     ISVCEncoder *lib;
@@ -75,6 +76,21 @@ static void follow_bit_rate(h264 *self, int32_t kbps)
     self->kbps = kbps;
 }
 
+/* Copies a unit with its start code; a sequence parameter set is made to tell the frame rate. Returns its size; 0: there
+ * is no room. */
+static size_t put_unit(const h264 *self, const uint8_t *unit, size_t size, uint8_t *out, size_t room)
+{
+    size_t code = 4; /* what this library writes */
+    if (size > code && bmb_nal_type_of(unit[code]) == BMB_NAL_SPS && room > code) {
+        size_t n = sim_sps_with_rate(unit + code, size - code, self->mfps, out + code, room - code);
+        if (n > 0) memcpy(out, unit, code);
+        if (n > 0) return code + n;
+    }
+    if (size > room) return 0;
+    memcpy(out, unit, size);
+    return size;
+}
+
 static size_t encode(void *ctx, const canvas *c, const sim_request *request, uint8_t *out, size_t room, bool *key)
 {
     h264 *self = (h264 *)ctx;
@@ -96,11 +112,13 @@ static size_t encode(void *ctx, const canvas *c, const sim_request *request, uin
     if ((*self->lib)->EncodeFrame(self->lib, &picture, &info) != 0) return 0;
     for (int l = 0; l < info.iLayerNum; l++) {
         const SLayerBSInfo *layer = &info.sLayerInfo[l];
-        size_t bytes = 0;
-        for (int n = 0; n < layer->iNalCount; n++) bytes += (size_t)layer->pNalLengthInByte[n];
-        if (bytes > room - size) return 0;
-        memcpy(out + size, layer->pBsBuf, bytes);
-        size += bytes;
+        const uint8_t *unit = layer->pBsBuf;
+        for (int n = 0; n < layer->iNalCount; n++) {
+            size_t put = put_unit(self, unit, (size_t)layer->pNalLengthInByte[n], out + size, room - size);
+            if (put == 0) return 0;
+            unit += layer->pNalLengthInByte[n];
+            size += put;
+        }
     }
     *key = info.eFrameType == videoFrameTypeIDR;
     self->since_key = *key ? 1 : self->since_key + 1;

@@ -81,6 +81,7 @@ typedef struct bits {
     const uint8_t *data;
     size_t size, at;
     unsigned left, zeros;
+    uint16_t read; /* bits, those that prevent emulation not counted */
     uint8_t byte;
     bool failed;
 } bits;
@@ -100,6 +101,7 @@ static uint32_t bit(bits *b)
         b->zeros = b->byte == 0 ? b->zeros + 1 : 0;
         b->left = 8;
     }
+    b->read++;
     return b->byte >> --b->left & 1;
 }
 
@@ -166,7 +168,7 @@ static void skip_picture_order(bits *b)
 }
 
 /* Annex E.1.1, as far as the timing. */
-static uint32_t vui_rate(bits *b)
+static uint32_t vui_rate(bits *b, uint16_t *timing_at)
 {
     if (bit(b) != 0 && bits_of(b, 8) == 255) (void)bits_of(b, 32); /* aspect ratio */
     if (bit(b) != 0) (void)bit(b);                                 /* overscan */
@@ -178,6 +180,7 @@ static uint32_t vui_rate(bits *b)
         (void)ue(b);
         (void)ue(b);
     }
+    *timing_at = b->read;
     if (bit(b) == 0) return 0;
     uint64_t units = bits_of(b, 32), scale = bits_of(b, 32);
     uint64_t mfps = units > 0 ? scale * 1000 / (2 * units) : 0;
@@ -214,6 +217,7 @@ bmb_err bmb_sps_parse(const uint8_t *data, size_t size, bmb_sps *out)
     if (b.failed || width > UINT16_MAX || height > UINT16_MAX) return BMB_BAD_DATA;
     out->width = (uint16_t)width;
     out->height = (uint16_t)height;
-    if (bit(&b) != 0) out->mfps = vui_rate(&b);
+    out->vui_at = b.read;
+    if (bit(&b) != 0) out->mfps = vui_rate(&b, &out->timing_at);
     return BMB_OK;
 }
