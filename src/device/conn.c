@@ -94,7 +94,7 @@ static void turn_away(bmb_device *d, const bmb_outlet *outlet, bmb_sock sock, co
         bmb_rtsp_status(&w, 503, &(bmb_rtsp_parse){ .has_cseq = false });
     } else {
         const bmb_http_terms terms = bmb_conn_terms(d, false, false, false);
-        bmb_http_error(&w, 503, &terms, NULL, false);
+        bmb_http_error(&w, 503, &terms, NULL, 0, false);
     }
     const bmb_slice slice = { .data = text, .size = bmb_written(&w) };
     if (slice.size > 0) (void)bmb_net_send(d, sock, &slice, 1, slice.size, &taken);

@@ -58,7 +58,7 @@ static void refuse(bmb_device *d, bmb_conn *c, uint16_t status)
     const bmb_http_terms terms = terms_of(d, c);
     if (status != 503 && status != 404) d->bad_requests++;
     if (status == 404) bmb_conn_not_found(d, c, "HTTP ", c->http.path.text, c->http.path.size);
-    bmb_http_error(&w, status, &terms, d->config, wrong_door(d, c));
+    bmb_http_error(&w, status, &terms, d->config, bmb_removed(d), wrong_door(d, c));
     send_answer(d, c, &w, BMB_CONN_ANSWERING);
 }
 

@@ -35,7 +35,7 @@ static void answer_status(bmb_device *d, bmb_conn *c, unsigned status)
 static void answer_not_found(bmb_device *d, bmb_conn *c)
 {
     bmb_writer body = bmb_writer_of(d->work.sdp, sizeof d->work.sdp), w = answer(d, c);
-    bmb_rtsp_addresses(&body, &c->rtsp, d->config);
+    bmb_rtsp_addresses(&body, &c->rtsp, d->config, bmb_removed(d));
     bmb_rtsp_begin(&w, 404, &c->rtsp);
     bmb_rtsp_body(&w, "text/plain", d->work.sdp, bmb_written(&body));
     send_answer(c, &w);

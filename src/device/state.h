@@ -21,7 +21,7 @@
 #define BMB_NO_TALLY UINT8_MAX
 
 /* Bounds, each with the reason for its value. */
-#define BMB_FEEDS_MOST 64u
+#define BMB_FEEDS_MOST 64u          /* a bit each in a word */
 #define BMB_OUTLETS_MOST 8u
 #define BMB_READY_MOST 32u          /* events per step: bounds one step's time, the rest comes with the next */
 #define BMB_SLOTS_LEAST 6u          /* frames in a reel however small */
@@ -338,6 +338,14 @@ static inline void bmb_tell(bmb_device *d, const bmb_event *event)
     bmb_doing was = bmb_turn(d, BMB_DOING_LOGGING);
     bmb_log(&d->gate, d->port, d->now, event);
     (void)bmb_turn(d, was);
+}
+
+/* A bit for each feed that is out of service. */
+static inline uint64_t bmb_removed(const bmb_device *d)
+{
+    uint64_t removed = 0;
+    for (size_t i = 0; i < d->config->feed_count; i++) removed |= (uint64_t)d->feeds[i].removed << i;
+    return removed;
 }
 
 /* device.c: fills a fault in, where there is one, and returns err */

@@ -360,6 +360,12 @@ static void sweep(bmb_device *d, bmb_conn *c)
         flush(d, c);
         return;
     }
+    /* Whoever watches nothing must say something from time to time, or its place goes to somebody else. */
+    if (v->framer == NULL && bmb_conn_older_than(d, c->since_us, (uint64_t)d->config->session_ms * 1000)) {
+        say_goodbye(c, BMB_TIMED_OUT);
+        flush(d, c);
+        return;
+    }
     uint64_t said = v->state.clock_us > c->progress_us ? v->state.clock_us : c->progress_us;
     if (!bmb_conn_older_than(d, said, BMB_FRAMED_ALIVE_US)) return;
     bmb_framed_write(c->tx, &(bmb_framed_message){ .type = BMB_FRAMED_ALIVE });

@@ -123,7 +123,6 @@ size_t bmb_http_parse_feed(bmb_http_parse *p, const uint8_t *data, size_t size)
     lib->data = p; /* the connection may have moved since */
     size_t used = http_parser_execute(lib, &callbacks, (const char *)data, size);
     if (used > 0) p->begun = true;
-    if (p->complete && p->method == BMB_HTTP_POST && used < size) used++; /* it stops at the head's last character */
     if (p->complete || p->error != 0) return used;
     size_t header = (size_t)p->header_size + used;
     if (header > BMB_HTTP_HEADER_MAX) {

@@ -133,16 +133,17 @@ static void put_address(bmb_writer *w, const char *name, const char *extension)
 }
 
 /* The addresses of all feeds, a line each, as far as there is room. */
-static void put_addresses(bmb_writer *w, const bmb_config *config)
+static void put_addresses(bmb_writer *w, const bmb_config *config, uint64_t removed)
 {
     bmb_put_str(w, "There are:\n");
     for (size_t i = 0; i < config->feed_count; i++)
         for (size_t k = 0; k < bmb_format_count; k++)
-            if (config->feeds[i].mode.codec == bmb_formats[k].codec)
+            if ((removed >> i & 1) == 0 && config->feeds[i].mode.codec == bmb_formats[k].codec)
                 put_address(w, config->feeds[i].name, bmb_formats[k].extension);
 }
 
-void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms, const bmb_config *config, bool rtsp)
+void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms, const bmb_config *config, uint64_t removed,
+                    bool rtsp)
 {
     char text[ERROR_TEXT_MOST];
     const status_row *row = status_of(status);
@@ -153,9 +154,10 @@ void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms,
     bmb_put_u8(&body, '\n');
     if (row->status == 404 && config != NULL && rtsp) {
         bmb_put_str(&body, "Players find the feeds here, at rtsp:// with this host and port.\n");
-        for (size_t i = 0; i < config->feed_count; i++) put_address(&body, config->feeds[i].name, "");
+        for (size_t i = 0; i < config->feed_count; i++)
+            if ((removed >> i & 1) == 0) put_address(&body, config->feeds[i].name, "");
     } else if (row->status == 404 && config != NULL) {
-        put_addresses(&body, config);
+        put_addresses(&body, config, removed);
     }
     bmb_http_head(w, status, "text/plain; charset=utf-8", bmb_written(&body), terms);
     if (!terms->head_only) bmb_put_bytes(w, text, bmb_written(&body));

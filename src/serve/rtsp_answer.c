@@ -74,11 +74,12 @@ void bmb_rtsp_status(bmb_writer *w, unsigned status, const bmb_rtsp_parse *reque
     bmb_rtsp_end(w);
 }
 
-void bmb_rtsp_addresses(bmb_writer *w, const bmb_rtsp_parse *request, const bmb_config *config)
+void bmb_rtsp_addresses(bmb_writer *w, const bmb_rtsp_parse *request, const bmb_config *config, uint64_t removed)
 {
     bmb_put_str(w, "There are:\n");
     for (size_t i = 0; i < config->feed_count; i++) {
         size_t size = strlen(request->host) + strlen(config->feeds[i].name) + sizeof "rtsp:///\n";
+        if ((removed >> i & 1) != 0) continue;
         if ((size_t)(w->end - w->at) < size) return;
         bmb_put_str(w, "rtsp://");
         bmb_put_str(w, request->host);

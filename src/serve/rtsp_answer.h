@@ -14,8 +14,9 @@ void bmb_rtsp_body(bmb_writer *w, const char *type, const void *body, size_t siz
 /* A whole answer of a status alone, with the headers that belong to it (Public for 405, Unsupported for 551 …). */
 void bmb_rtsp_status(bmb_writer *w, unsigned status, const bmb_rtsp_parse *request);
 
-/* The addresses of all feeds, a line each, as the client would write them, as far as there is room. */
-void bmb_rtsp_addresses(bmb_writer *w, const bmb_rtsp_parse *request, const bmb_config *config);
+/* The addresses of all feeds, a line each, as the client would write them, as far as there is room. removed: a bit for
+ * each feed that is out of service. */
+void bmb_rtsp_addresses(bmb_writer *w, const bmb_rtsp_parse *request, const bmb_config *config, uint64_t removed);
 
 #define BMB_RTSP_PUBLIC "Public: OPTIONS, DESCRIBE, SETUP, PLAY, PAUSE, TEARDOWN, GET_PARAMETER, SET_PARAMETER\r\n"
 

@@ -122,7 +122,7 @@ static void errors_say_how_long_they_are(void **state)
     char out[400];
     bmb_writer w = bmb_writer_of(out, sizeof out - 1);
     const bmb_http_terms terms = { 0 };
-    bmb_http_error(&w, 503, &terms, NULL, false);
+    bmb_http_error(&w, 503, &terms, NULL, 0, false);
     out[bmb_written(&w)] = '\0';
     assert_string_equal(out, "HTTP/1.1 503 Service Unavailable\r\nContent-Type: text/plain; charset=utf-8\r\n"
                              "Content-Length: 24\r\nCache-Control: no-store\r\nRetry-After: 5\r\n"

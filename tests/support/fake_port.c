@@ -1,12 +1,103 @@
 #include "support/fake_port.h"
 
 #include <assert.h>
+#include <stdarg.h>
 #include <stdlib.h>
 #include <string.h>
+
+#include "base/bytes.h"
 
 static fake_port *self(void *ctx)
 {
     return (fake_port *)ctx;
+}
+
+void fake_tell(fake_port *f, const char *format, ...)
+{
+    va_list args;
+    if (f->trace == NULL) return;
+    va_start(args, format);
+    fputs("  ", f->trace);
+    vfprintf(f->trace, format, args);
+    fputc('\n', f->trace);
+    va_end(args);
+}
+
+static uint32_t crc_of(const uint8_t *data, size_t size)
+{
+    uint32_t crc = 0xFFFFFFFF;
+    for (size_t i = 0; i < size; i++) {
+        crc ^= data[i];
+        for (int b = 0; b < 8; b++) crc = crc >> 1 ^ (crc & 1 ? 0xEDB88320 : 0);
+    }
+    return ~crc;
+}
+
+#define PLAIN_LEAST 12
+
+/* How much text begins here, 0 where it is too little, or has no line end. */
+static size_t plain_at(const uint8_t *data, size_t size)
+{
+    size_t n = 0, last = 0;
+    while (n < size && ((data[n] >= 0x20 && data[n] < 0x7F) || data[n] == '\r' || data[n] == '\n'))
+        if (data[n++] == '\n') last = n;
+    if (n == size || (n > 0 && data[0] == '{')) last = n;
+    return last >= PLAIN_LEAST || last == size ? last : 0;
+}
+
+/* Text as it is, a line each; anything else as its size, its first bytes and a sum over all of them. */
+static void fake_tell_bytes(fake_port *f, const char *how, const char *who, const uint8_t *data, size_t size)
+{
+    char line[2100];
+    if (f->trace == NULL) return;
+    for (size_t at = 0; at < size;) {
+        size_t n = plain_at(data + at, size - at), room = 0;
+        if (n > 0) {
+            for (size_t i = 0; i < n && room < sizeof line - 4; i++) {
+                bool cr = data[at + i] == '\r', lf = data[at + i] == '\n';
+                room += (size_t)snprintf(line + room, 4, cr ? "\\r" : lf ? "\\n" : "%c", data[at + i]);
+                if (!lf) continue;
+                n = i + 1;
+                break;
+            }
+            fake_tell(f, "%s %s | %s", how, who, line);
+            at += n;
+            continue;
+        }
+        size_t end = at + 1;
+        while (end < size && plain_at(data + end, size - end) == 0) end++;
+        for (size_t i = at; i < end && i < at + 28; i++) room += (size_t)snprintf(line + room, 4, " %02X", data[i]);
+        fake_tell(f, "%s %s <%zu bytes%s sum %08X>", how, who, end - at, line, crc_of(data + at, end - at));
+        at = end;
+    }
+}
+
+void fake_tell_sent(fake_port *f)
+{
+    for (bmb_sock i = 0; f->trace != NULL && i < FAKE_SOCKS; i++) {
+        fake_sock *s = &f->socks[i];
+        char who[12];
+        if (s->out == NULL || s->out_size == s->out_told) continue;
+        snprintf(who, sizeof who, "s%d", i);
+        fake_tell_bytes(f, "from", who, s->out + s->out_told, s->out_size - s->out_told);
+        s->out_told = s->out_size;
+    }
+}
+
+typedef struct addr_text {
+    char text[BMB_ADDR_TEXT_MAX];
+} addr_text;
+
+static addr_text text_of(const bmb_addr *addr)
+{
+    addr_text t = { .text = "nobody" };
+    bmb_writer w = bmb_writer_of(t.text, sizeof t.text - 1);
+    if (addr == NULL || addr->family == 0) return t;
+    bmb_put_ip(&w, addr);
+    bmb_put_u8(&w, ':');
+    bmb_put_dec(&w, addr->port);
+    t.text[bmb_written(&w)] = '\0';
+    return t;
 }
 
 static uint64_t now_us(void *ctx)
@@ -29,6 +120,14 @@ static void fill_random(void *ctx, void *out, size_t size)
 static void log_event(void *ctx, const bmb_event *e)
 {
     fake_port *f = self(ctx);
+    static const char *const levels[] = { "error", "warning", "info", "debug" };
+    char out[200] = "";
+    if (e->traffic != NULL)
+        snprintf(out, sizeof out, " frames %u bytes %llu blocked %u", e->traffic->frames,
+                 (unsigned long long)e->traffic->bytes, e->traffic->blocked_ms);
+    fake_tell(f, "event %d %s %s feed %s peer %s value %lld extra %lld%s%s%s", e->code, levels[e->level],
+              bmb_err_name(e->err), e->feed != NULL ? e->feed : "none", text_of(e->peer).text, (long long)e->value,
+              (long long)e->extra, out, e->text != NULL ? " text " : "", e->text != NULL ? e->text : "");
     if (f->event_count < FAKE_EVENTS) f->events[f->event_count++] = *e;
 }
 
@@ -45,6 +144,7 @@ static void wake(void *ctx)
 static void show_light(void *ctx, bmb_light light)
 {
     self(ctx)->light = light;
+    fake_tell(self(ctx), "light %s", bmb_light_name(light));
 }
 
 static bool online(void *ctx)
@@ -65,6 +165,11 @@ static bmb_err load(void *ctx, const char *name, void *out, size_t room, size_t 
 static bmb_err store(void *ctx, const char *name, const void *data, size_t size)
 {
     fake_port *f = self(ctx);
+    if (f->trace != NULL) {
+        fprintf(f->trace, "  store %s:", name);
+        for (size_t i = 0; i < size; i++) fprintf(f->trace, " %02X", ((const uint8_t *)data)[i]);
+        fputc('\n', f->trace);
+    }
     if (f->store_err != BMB_OK) return f->store_err;
     assert(size <= sizeof f->record);
     strncpy(f->record_name, name, sizeof f->record_name - 1);
@@ -93,11 +198,11 @@ static bmb_sock new_sock(fake_port *f)
 
 static bmb_err open_bound(fake_port *f, const bmb_addr *addr, bmb_sock *out, bmb_addr *bound)
 {
-    static uint16_t next_port = 40000;
     *out = new_sock(f);
     if (*out == BMB_NO_SOCK) return BMB_LIMIT;
     f->socks[*out].addr = *addr;
-    if (addr->port == 0) f->socks[*out].addr.port = next_port = (uint16_t)(next_port >= 60000 ? 40000 : next_port + 1);
+    if (addr->port == 0)
+        f->socks[*out].addr.port = f->next_bound = (uint16_t)(f->next_bound >= 60000 ? 40000 : f->next_bound + 1);
     *bound = f->socks[*out].addr;
     return BMB_OK;
 }
@@ -106,6 +211,7 @@ static bmb_err listen_at(void *ctx, const bmb_addr *addr, bmb_sock *out, bmb_add
 {
     bmb_err err = open_bound(self(ctx), addr, out, bound);
     if (err == BMB_OK) self(ctx)->socks[*out].listening = true;
+    fake_tell(self(ctx), "s%d listens at %s", *out, text_of(addr).text);
     return err;
 }
 
@@ -133,6 +239,7 @@ static bmb_err dial(void *ctx, const bmb_addr *to, bmb_sock *out)
 {
     fake_port *f = self(ctx);
     f->dials++;
+    fake_tell(f, "dial %s", text_of(to).text);
     if (f->dial_err == BMB_NO_ROUTE) return BMB_NO_ROUTE; /* known at once */
     *out = f->dialled = new_sock(f);
     f->socks[*out].peer = *to;
@@ -177,11 +284,18 @@ static bmb_err receive(void *ctx, bmb_sock sock, void *out, size_t room, size_t 
 static void finish(void *ctx, bmb_sock s)
 {
     self(ctx)->socks[s].finished = true;
+    fake_tell(self(ctx), "s%d finishes", s);
 }
 
 static void bound_unsent(void *ctx, bmb_sock s, uint32_t bytes)
 {
     self(ctx)->socks[s].unsent = bytes;
+    fake_tell(self(ctx), "s%d unsent at most %u", s, bytes);
+}
+
+static void bound_buffer(void *ctx, bmb_sock s, uint32_t bytes)
+{
+    fake_tell(self(ctx), "s%d buffer at most %u", s, bytes);
 }
 
 static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *options, bmb_sock *out, bmb_addr *bound)
@@ -190,6 +304,9 @@ static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *
     bmb_err err = open_bound(self(ctx), addr, out, bound);
     if (err != BMB_OK) return err;
     self(ctx)->socks[*out].udp = true;
+    fake_tell(self(ctx), "s%d datagrams at %s peer %s ttl %u interface %08X", *out, text_of(bound).text,
+              text_of(options->peer).text, options->ttl, options->interface_ipv4);
+    self(ctx)->socks[*out].connected = options->peer != NULL;
     if (options->peer != NULL) self(ctx)->socks[*out].peer = *options->peer;
     return BMB_OK;
 }
@@ -200,6 +317,7 @@ static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_
     fake_port *f = self(ctx);
     bmb_err err = f->socks[sock].udp_err;
     *taken = 0;
+    assert((to == NULL) == (f->socks[sock].peer.family != 0 && f->socks[sock].connected));
     f->socks[sock].udp_err = BMB_OK;
     if (err != BMB_OK) return err;
     for (size_t i = 0; i < count; i++) {
@@ -216,8 +334,18 @@ static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_
             memcpy(d->data + d->size, packets[i].slices[k].data, packets[i].slices[k].size);
             d->size += packets[i].slices[k].size;
         }
+        fake_tell_bytes(f, "to", text_of(&d->to).text, d->data, d->size);
         ++*taken;
     }
+    return BMB_OK;
+}
+
+static bmb_err udp_unreachable(void *ctx, bmb_sock sock, bmb_addr *to)
+{
+    fake_port *f = self(ctx);
+    (void)sock;
+    if (f->unreachable_count == 0) return BMB_AGAIN;
+    *to = f->unreachable[--f->unreachable_count];
     return BMB_OK;
 }
 
@@ -232,6 +360,8 @@ static bmb_err udp_recv(void *ctx, bmb_sock sock, void *out, size_t room, size_t
 
 static void close_sock(void *ctx, bmb_sock s)
 {
+    fake_tell_sent(self(ctx));
+    fake_tell(self(ctx), "s%d closes", s);
     self(ctx)->socks[s].open = false;
     self(ctx)->socks[s].gone = true;
 }
@@ -258,6 +388,7 @@ static size_t ready(void *ctx, bmb_ready *out, size_t room)
         const fake_sock *s = &f->socks[i];
         if (!s->open || s->listener != BMB_NO_SOCK) continue;
         bool readable = s->listening ? has_waiting(f, i) : s->in_size > s->in_at || s->peer_gone;
+        if (s->udp && !s->connected && f->unreachable_count > 0) readable = true;
         uint32_t events = (readable ? BMB_READABLE : 0) | (s->room > 0 && !s->listening ? BMB_WRITABLE : 0);
         events = (events & s->watched) | (s->broken ? BMB_BROKEN : 0);
         if (events != 0) out[n++] = (bmb_ready){ .token = s->token, .events = events };
@@ -280,15 +411,18 @@ static bmb_err camera_start(void *ctx, size_t i, const bmb_mode *asked, bmb_mode
 {
     fake_camera *c = &self(ctx)->cameras[i];
     c->starts++;
+    fake_tell(self(ctx), "camera %zu starts %s %ux%u at %u: %s", i, bmb_codec_name(asked->codec), asked->width,
+              asked->height, asked->mfps, bmb_err_name(c->start_err));
     if (c->start_err != BMB_OK) return c->start_err;
     c->running = true;
-    c->mode = *effective = *asked;
+    c->mode = *effective = c->effective.width != 0 ? c->effective : *asked;
     return BMB_OK;
 }
 
 static void camera_stop(void *ctx, size_t i)
 {
     self(ctx)->cameras[i].running = false;
+    fake_tell(self(ctx), "camera %zu stops", i);
 }
 
 static bmb_err camera_take(void *ctx, size_t i, bmb_camera_frame *out)
@@ -311,13 +445,22 @@ static void camera_release(void *ctx, size_t i, uintptr_t cookie)
 static bmb_err camera_key(void *ctx, size_t i)
 {
     self(ctx)->cameras[i].key_requests++;
+    fake_tell(self(ctx), "camera %zu: a key frame is asked for", i);
     return BMB_OK;
 }
 
 static bmb_err camera_set(void *ctx, size_t i, bmb_control control, int32_t value, int32_t *effective)
 {
-    self(ctx)->cameras[i].controls[control] = *effective = value;
+    fake_camera *c = &self(ctx)->cameras[i];
+    fake_tell(self(ctx), "camera %zu sets %s to %d: %s", i, bmb_control_name(control), value, bmb_err_name(c->set_err));
+    if (c->set_err != BMB_OK) return c->set_err;
+    c->controls[control] = *effective = value;
     return BMB_OK;
+}
+
+static bmb_camera_fault camera_fault(void *ctx, size_t i)
+{
+    return self(ctx)->cameras[i].fault;
 }
 
 static bmb_err camera_get(void *ctx, size_t i, bmb_control control, int32_t *value)
@@ -331,6 +474,8 @@ fake_port *fake_create(void)
     fake_port *f = calloc(1, sizeof *f);
     f->datagrams = malloc(FAKE_DATAGRAMS * sizeof *f->datagrams);
     f->now = 1000000;
+    f->next_bound = 40000;
+    f->next_peer = 50000;
     f->wall_offset = 1790000000000000;
     f->port = (bmb_port){ .ctx = f,
                           .now_us = now_us,
@@ -351,9 +496,11 @@ fake_port *fake_create(void)
                              .recv = receive,
                              .finish = finish,
                              .bound_unsent = bound_unsent,
+                             .bound_buffer = bound_buffer,
                              .udp_open = udp_open,
                              .udp_send = udp_send,
                              .udp_recv = udp_recv,
+                             .udp_unreachable = udp_unreachable,
                              .close = close_sock,
                              .watch = watch,
                              .ready = ready };
@@ -366,7 +513,8 @@ fake_port *fake_create(void)
                                      .release = camera_release,
                                      .key_frame = camera_key,
                                      .set = camera_set,
-                                     .get = camera_get };
+                                     .get = camera_get,
+                                     .fault = camera_fault };
     return f;
 }
 
@@ -400,7 +548,6 @@ void fake_frame(fake_port *f, size_t camera, const uint8_t *data, size_t size, b
 
 bmb_sock fake_connect(fake_port *f, size_t listener)
 {
-    static uint16_t next_port = 50000;
     bmb_sock s = new_sock(f);
     for (bmb_sock i = 0; i < FAKE_SOCKS; i++) {
         if (!f->socks[i].open || !f->socks[i].listening || listener-- > 0) continue;
@@ -408,7 +555,7 @@ bmb_sock fake_connect(fake_port *f, size_t listener)
         break;
     }
     f->socks[s].addr = (bmb_addr){ .family = 4, .ip = { 192, 0, 2, 1 }, .port = 8554 };
-    f->socks[s].peer = (bmb_addr){ .family = 4, .ip = { 192, 0, 2, 99 }, .port = ++next_port };
+    f->socks[s].peer = (bmb_addr){ .family = 4, .ip = { 192, 0, 2, 99 }, .port = ++f->next_peer };
     return s;
 }
 
@@ -437,7 +584,7 @@ const char *fake_take(fake_port *f, bmb_sock s, size_t *size)
     size_t n = k->out_size - k->out_read;
     k->out[k->out_size] = '\0';
     k->out_read = k->out_size;
-    if (k->out_size > FAKE_OUT / 2) k->out_read = k->out_size = 0; /* what was returned stays until the next send */
+    if (k->out_size > FAKE_OUT / 2) k->out_read = k->out_size = k->out_told = 0; /* what was returned stays until the next send */
     if (size != NULL) *size = n;
     return text;
 }

@@ -4,6 +4,8 @@
 #ifndef BMB_TESTS_FAKE_PORT_H
 #define BMB_TESTS_FAKE_PORT_H
 
+#include <stdio.h>
+
 #include "bambino/bambino.h"
 
 #define FAKE_SOCKS 64
@@ -23,7 +25,8 @@ typedef struct fake_sock {
     uint8_t *in;     /* FAKE_IN */
     size_t in_at, in_size;
     uint8_t *out;
-    size_t out_size, out_read;
+    size_t out_size, out_read, out_told;
+    bool connected; /* UDP: to one peer */
     size_t room; /* bytes that send takes until the test makes more room */
 } fake_sock;
 
@@ -38,8 +41,10 @@ typedef struct fake_datagram {
 typedef struct fake_camera {
     bmb_camera_info info;
     bmb_mode mode;
+    bmb_mode effective; /* what start makes of any mode; width 0: what was asked */
     bool running;
-    bmb_err start_err, take_err;
+    bmb_err start_err, take_err, set_err;
+    bmb_camera_fault fault;
     uint32_t starts, key_requests;
     bmb_camera_frame queue[16];
     size_t queued;
@@ -70,8 +75,16 @@ typedef struct fake_port {
     size_t record_size;
     bmb_err store_err;
     uint8_t random_next;
+    uint16_t next_bound, next_peer; /* ports */
+    bmb_addr unreachable[4];        /* what came back to any socket for many peers */
+    size_t unreachable_count;
+    FILE *trace; /* every call of the port is told here; NULL: none */
 } fake_port;
 
+/* What was sent since it was last told, as lines of the trace. */
+void fake_tell_sent(fake_port *f);
+/* A line of the trace. */
+void fake_tell(fake_port *f, const char *format, ...) __attribute__((format(printf, 2, 3)));
 fake_port *fake_create(void);
 void fake_destroy(fake_port *f);
 /* Adds a camera of that name. */
