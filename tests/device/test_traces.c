@@ -400,8 +400,9 @@ static void do_describe(char **word, size_t count)
     char text[600] = "";
     size_t size = 0;
     bmb_err err = bmb_push_describe(s->t.device, number(word[1]), text, sizeof text - 1, &size);
+    fake_tell(s->t.f, "described: %s", bmb_err_name(err));
     text[size] = '\0';
-    fake_tell(s->t.f, "described: %s\n%s", bmb_err_name(err), text);
+    for (char *line = strtok(text, "\r\n"); line != NULL; line = strtok(NULL, "\r\n")) fake_tell(s->t.f, "%s", line);
 }
 
 static void do_status(char **word, size_t count)
