@@ -25,8 +25,8 @@ typedef enum bmb_codec {
 /* What a driver found out about a camera that does not work. */
 typedef enum bmb_camera_fault {
     BMB_CAMERA_FAULT_NONE = 0,
-    BMB_CAMERA_FAULT_SILENT, /* nothing answers on its bus: ribbon not seated, no power */
-    BMB_CAMERA_FAULT_WIRING, /* the bus answers nothing that makes sense, or no picture clock comes: wrong pins */
+    BMB_CAMERA_FAULT_SILENT, /* nothing answers on its I2C bus: ribbon not seated, no power */
+    BMB_CAMERA_FAULT_WIRING, /* I2C answers nothing that makes sense, or no pixel clock, HSYNC, VSYNC: wrong pins */
     BMB_CAMERA_FAULT_OTHER,  /* another sensor answers than the one that is expected */
     BMB_CAMERA_FAULT_SUPPLY  /* it goes away under load: the supply is too weak */
 } bmb_camera_fault;
@@ -46,10 +46,10 @@ typedef enum bmb_control {
     BMB_CONTROL_ROTATE,      /* 0, 180 degrees; with the flips it adds to them */
     BMB_CONTROL_EXPOSURE_US, /* exposure time, us; 0: automatic, with its gain */
     BMB_CONTROL_GAIN,        /* per cent of the sensor's least gain; counts with a fixed exposure time only */
-    BMB_CONTROL_WHITE_K,     /* white balance: colour temperature of the light, K; 0: automatic */
-    BMB_CONTROL_FLICKER,     /* mains frequency whose flicker is filtered: 0 (none), 50, 60 Hz */
+    BMB_CONTROL_WHITE_K,     /* colour temperature of the light, K; 0: automatic (V4L2: white balance temperature) */
+    BMB_CONTROL_FLICKER,     /* mains whose flicker is filtered: 0 (none), 50, 60 Hz (V4L2: power line frequency) */
     BMB_CONTROL_NIGHT,       /* 0, 1: grey and bright, for infrared light */
-    BMB_CONTROL_ILLUMINATION,        /* illumination, 0 .. 100 per cent */
+    BMB_CONTROL_ILLUMINATION,        /* light of the camera's own, 0 .. 100 per cent */
     BMB_CONTROL_COUNT
 } bmb_control;
 

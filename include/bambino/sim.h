@@ -23,7 +23,7 @@ typedef enum bmb_sim_view { BMB_VIEW_STATION = 0, BMB_VIEW_YARD, BMB_VIEW_CAB, B
 #define BMB_SIM_MODES 12
 typedef struct bmb_sim_sensor {
     char model[40];
-    uint32_t identity; /* what it answers on its bus */
+    uint32_t identity; /* what it answers on I2C */
     bmb_mode_row modes[2 * BMB_SIM_MODES];
     uint8_t mode_count[BMB_CODEC_COUNT]; /* those of JPEG stand first */
     bmb_range controls[BMB_CONTROL_COUNT];

@@ -18,6 +18,7 @@ struct bmb_lines {
     pthread_t thread;
     int fd;
     bool stop, gone; /* gone: nobody reads any more */
+    bool left;       /* nobody waits for the thread: its memory is its own */
     size_t at, used; /* of the ring */
     size_t missed;   /* lines for which there was no room */
     char ring[ROOM];
@@ -48,6 +49,14 @@ static void write_some(bmb_lines *l)
     l->used -= size;
 }
 
+static void destroy(bmb_lines *l)
+{
+    pthread_mutex_destroy(&l->lock);
+    pthread_cond_destroy(&l->more);
+    pthread_cond_destroy(&l->all_out);
+    free(l);
+}
+
 static void *run(void *ctx)
 {
     bmb_lines *l = (bmb_lines *)ctx;
@@ -58,7 +67,9 @@ static void *run(void *ctx)
         write_some(l);
         if (l->used == 0) pthread_cond_broadcast(&l->all_out);
     }
+    bool left = l->left;
     pthread_mutex_unlock(&l->lock);
+    if (left) destroy(l);
     return NULL;
 }
 
@@ -133,15 +144,11 @@ bool bmb_lines_close(bmb_lines *l, uint32_t wait_ms)
     int err = 0;
     while (l->used > 0 && !l->gone && err == 0) err = pthread_cond_timedwait(&l->all_out, &l->lock, &until);
     bool out = l->used == 0 || l->gone;
+    l->left = !out; /* it hangs in a write that cannot be ended; perhaps for as long as the process lives */
+    if (l->left) pthread_detach(l->thread);
     pthread_mutex_unlock(&l->lock);
-    if (!out) { /* it hangs in a write that cannot be ended: it keeps its memory, and ends with the process */
-        pthread_detach(l->thread);
-        return false;
-    }
+    if (!out) return false;
     pthread_join(l->thread, NULL);
-    pthread_mutex_destroy(&l->lock);
-    pthread_cond_destroy(&l->more);
-    pthread_cond_destroy(&l->all_out);
-    free(l);
+    destroy(l);
     return true;
 }

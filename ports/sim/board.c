@@ -233,19 +233,19 @@ static void say_fault(bmb_board_run *run, bmb_board_fault fault)
     switch (fault) {
     case BMB_BOARD_RIBBON:
         bmb_board_say(run,
-                      "camera: nothing answers on its bus. Seat the ribbon with its contacts towards the connector's, "
+                      "camera: nothing answers on its I2C bus. Seat the ribbon with its contacts towards the connector's, "
                       "and close the latch");
         break;
     case BMB_BOARD_WIRING:
         bmb_board_say(
             run,
-            "camera: the bus gives no sense with the wiring \"%s\". This board is wired as \"%s\" (%s): set wiring "
-            "so, or leave it out",
+            "camera: I2C gives no sense with the wiring \"%s\". This board is wired as \"%s\" (%s): set wiring "
+            "so, or not at all",
             run->options.wiring != NULL ? run->options.wiring : "of another board", b->wiring, b->pins);
         break;
     case BMB_BOARD_OTHER_SENSOR:
         bmb_board_say(run,
-                      "camera: a sensor answers with the identity 0x%04X, expected is 0x%04X (%s). Plug that one in, "
+                      "camera: a sensor answers with the ID 0x%04X, expected is 0x%04X (%s). Plug that one in, "
                       "or choose the "
                       "board description for the other",
                       (unsigned)(b->sensor.identity ^ 0x0F0Fu), (unsigned)b->sensor.identity, b->sensor.model);
@@ -333,7 +333,7 @@ static void say_camera(bmb_board_run *run)
         say_fault(run, all[i]);
         return;
     }
-    bmb_board_say(run, "camera: wiring \"%s\" (%s); sensor %s answers, identity 0x%04X", b->wiring, b->pins,
+    bmb_board_say(run, "camera: wiring \"%s\" (%s); sensor %s answers, ID 0x%04X", b->wiring, b->pins,
                   b->sensor.model, (unsigned)b->sensor.identity);
     if (bmb_board_has(run, BMB_BOARD_HANGING_CAMERA)) say_fault(run, BMB_BOARD_HANGING_CAMERA);
 }

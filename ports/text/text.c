@@ -59,10 +59,10 @@ const char *bmb_camera_fault_text(bmb_camera_fault fault, bmb_err err)
 {
     switch (fault) {
     case BMB_CAMERA_FAULT_SILENT:
-        return "nothing answers on its bus. Seat the ribbon with its contacts towards the connector's, and close the "
+        return "nothing answers on its I2C bus. Seat the ribbon with its contacts towards the connector's, and close the "
                "latch";
     case BMB_CAMERA_FAULT_WIRING:
-        return "its bus gives no sense at these pins. Choose the wiring of this very board";
+        return "I2C gives no sense at these pins, or no pixel clock comes. Choose the wiring of this very board";
     case BMB_CAMERA_FAULT_OTHER:
         return "another sensor answers than the one expected. Name the one that is plugged in, or plug in the other";
     case BMB_CAMERA_FAULT_SUPPLY:

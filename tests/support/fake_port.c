@@ -55,7 +55,7 @@ static void fake_tell_bytes(fake_port *f, const char *how, const char *who, cons
         if (n > 0) {
             for (size_t i = 0; i < n && room < sizeof line - 4; i++) {
                 bool cr = data[at + i] == '\r', lf = data[at + i] == '\n';
-                room += (size_t)snprintf(line + room, 4, cr ? "\\r" : lf ? "\\n" : "%c", data[at + i]);
+                room += (size_t)sprintf(line + room, cr ? "\\r" : lf ? "\\n" : "%c", data[at + i]);
                 if (!lf) continue;
                 n = i + 1;
                 break;
@@ -66,7 +66,7 @@ static void fake_tell_bytes(fake_port *f, const char *how, const char *who, cons
         }
         size_t end = at + 1;
         while (end < size && plain_at(data + end, size - end) == 0) end++;
-        for (size_t i = at; i < end && i < at + 28; i++) room += (size_t)snprintf(line + room, 4, " %02X", data[i]);
+        for (size_t i = at; i < end && i < at + 28; i++) room += (size_t)sprintf(line + room, " %02X", data[i]);
         fake_tell(f, "%s %s <%zu bytes%s sum %08X>", how, who, end - at, line, crc_of(data + at, end - at));
         at = end;
     }
