@@ -164,26 +164,35 @@ static void what_comes_back_has_its_address(void **state)
     port.net.close(port.ctx, heard);
 }
 
-static void lines_hold_nobody_up(void **state)
+/* More than a pipe takes, with pauses in which the thread could write. */
+static void put_many(bmb_lines *lines)
 {
-    (void)state;
-    static char got[100000];
-    int ends[2];
     char line[200];
     memset(line, 'x', sizeof line - 1);
     line[sizeof line - 1] = '\0';
+    for (int i = 0; i < 1600; i++) {
+        bmb_lines_put(lines, line);
+        if (i % 40 == 0) usleep(1000);
+    }
+}
+
+static void lines_hold_nobody_up(void **state)
+{
+    (void)state;
+    static char got[200000];
+    int ends[2];
     assert_int_equal(pipe(ends), 0);
     bmb_lines *lines = bmb_lines_open(ends[1]);
     uint64_t begin = port.now_us(port.ctx);
-    for (int i = 0; i < 5000; i++) bmb_lines_put(lines, line); /* a pipe takes 64 KiB */
+    put_many(lines);
     assert_true(port.now_us(port.ctx) < begin + 2000000);
     size_t size = 0;
-    for (int i = 0; i < 100 && strstr(got, "missing here") == NULL; i++) {
+    for (int i = 0; i < 45 && strstr(got, "missing here: nobody took them in time)\nthere\n") == NULL; i++) {
         bmb_lines_put(lines, "there");
         size += (size_t)read(ends[0], got + size, 4000);
     }
     assert_non_null(strstr(got, " lines are missing here: nobody took them in time)\nthere\n"));
-    for (int i = 0; i < 5000; i++) bmb_lines_put(lines, line);
+    put_many(lines);
     begin = port.now_us(port.ctx);
     assert_false(bmb_lines_close(lines, 100)); /* what hangs in a write is left behind */
     assert_in_range(port.now_us(port.ctx) - begin, 90000, 3000000);
@@ -192,7 +201,7 @@ static void lines_hold_nobody_up(void **state)
     assert_int_equal(pipe(ends), 0);
     lines = bmb_lines_open(ends[1]);
     close(ends[0]);
-    for (int i = 0; i < 100; i++) bmb_lines_put(lines, line);
+    put_many(lines);
     assert_true(bmb_lines_close(lines, 2000));
     close(ends[1]);
 }

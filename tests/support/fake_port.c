@@ -76,7 +76,7 @@ void fake_tell_sent(fake_port *f)
 {
     for (bmb_sock i = 0; f->trace != NULL && i < FAKE_SOCKS; i++) {
         fake_sock *s = &f->socks[i];
-        char who[12];
+        char who[16];
         if (s->out == NULL || s->out_size == s->out_told) continue;
         snprintf(who, sizeof who, "s%d", i);
         fake_tell_bytes(f, "from", who, s->out + s->out_told, s->out_size - s->out_told);
@@ -121,7 +121,7 @@ static void log_event(void *ctx, const bmb_event *e)
 {
     fake_port *f = self(ctx);
     static const char *const levels[] = { "error", "warning", "info", "debug" };
-    char out[200] = "";
+    char out[100] = "";
     if (e->traffic != NULL)
         snprintf(out, sizeof out, " frames %u bytes %llu blocked %u", e->traffic->frames,
                  (unsigned long long)e->traffic->bytes, e->traffic->blocked_ms);
