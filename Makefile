@@ -40,6 +40,7 @@ FUZZ_SECONDS ?= 60
 fuzz:
 	@scripts/setup fuzz
 	@$(call BUILD,fuzz)
+	@$(call BUILD,fuzz-lines)
 	@scripts/fuzz $(FUZZ_SECONDS)
 
 lint:

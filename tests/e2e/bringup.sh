@@ -56,6 +56,29 @@ for job in "${jobs[@]}"; do
     case $fault in ribbon) says "$fault in the log" "$here/$fault@$when.log" "Seat the ribbon" ;; esac
 done
 
+# What a connection took arrives although it closes behind its answer: two devices at once, each over a radio of its own.
+# shellcheck disable=SC2086
+"$bambino" run "$here/siding.ini" $anywhere --for 12 >"$here/one" 2>/dev/null & one=$!
+# shellcheck disable=SC2086
+"$bambino" run "$here/siding.ini" $anywhere --for 12 >"$here/two" 2>/dev/null & two=$!
+for board in one two; do
+    for _ in $(seq 50); do grep -q Ctrl-C "$here/$board" && break; sleep 0.1; done
+    base=$(grep -o 'http://127[^ ]*/yard.mjpeg' "$here/$board" | head -1); base=${base%yard.mjpeg}
+    for path in yard.jpg yard-240x180.jpg status.json page.css ""; do
+        for _ in 1 2 3; do
+            curl -s --max-time 4 -H 'Connection: close' -D "$here/head" -o "$here/body" "$base$path"; status=$?
+            [ "$path" = yard-240x180.jpg ] && sleep 1.1 # at most one a second
+            [ $status = 0 ] && [ -s "$here/body" ] && break # a drop-out of the radio may come between
+        done
+        check "/$path of $board arrives" $status 0
+        case $path in
+        *.jpg) check "/$path of $board is whole" "$(tail -c 2 "$here/body" | od -An -tx1 | tr -d ' ')" ffd9 ;;
+        status.json) python3 -m json.tool "$here/body" >/dev/null; check "/$path of $board is whole" $? 0 ;;
+        esac
+    done
+done
+wait $one; wait $two
+
 # A supply that is too weak gives way when somebody watches.
 # shellcheck disable=SC2086
 "$bambino" run "$here/siding.ini" $anywhere --fault weak-supply@0-4 --for 9 >"$here/weak" 2>/dev/null & weak=$!
@@ -130,8 +153,23 @@ says "checked" "$here/out" "is fine: 1 feed"
 
 # Secrets are for their owner, and are never printed.
 chmod 644 "$here/siding-secrets.ini"
+"$bambino" run "$here/siding.ini" --check >/dev/null; check "the simulated network's passphrase is none" $? 0
+sed -i 's/four red/five red/' "$here/siding-secrets.ini"
 "$bambino" run "$here/siding.ini" --check >"$here/out" 2>&1; check "secrets that others may read" $? 2
 says "secrets" "$here/out" "chmod 600"
+sed "s/^board = .*//" "$here/siding.ini" >"$here/real.ini"
+sed -i 's/five red/four red/' "$here/siding-secrets.ini"
+"$bambino" run "$here/real.ini" --check >"$here/out" 2>&1; check "without a simulated board every secret is one" $? 2
+if [ "$(id -u)" = 0 ]; then
+    chmod 600 "$here/siding-secrets.ini"; chown 12345 "$here/siding-secrets.ini"
+    "$bambino" run "$here/real.ini" --check >"$here/out" 2>&1; check "another user's secrets" $? 2
+    says "another user's secrets" "$here/out" "it belongs to another user"
+    chown 0 "$here/siding-secrets.ini"
+fi
+mkfifo "$here/pipe"
+sed "s/^secrets = .*/secrets = pipe/" "$here/siding.ini" >"$here/piped.ini"
+timeout 5 "$bambino" run "$here/piped.ini" --check >"$here/out" 2>&1; check "a named pipe instead of secrets" $? 2
+says "a named pipe" "$here/out" "that is no file with secrets"
 "$bambino" budget "$here/siding.ini" >/dev/null; check "a budget needs no secrets" $? 0
 chmod 600 "$here/siding-secrets.ini"
 grep -rqF "four red coaches" "$here" --include='*@*' --include=out --include=weak --include=budget; check "a secret that was printed" $? 1
@@ -224,6 +262,12 @@ python3 "$here/manager.py" "$here/n1" 5 "$command $anywhere" well & one=$!
 python3 "$here/manager.py" "$here/n2" 18 "$command $anywhere --fault hanging-camera@1" hang & two=$!
 wait $one; check "the notify protocol" $? 0
 wait $two; check "a camera that hangs ends the signs of life" $? 0
+mkdir "$here/new
+line" && cp "$here/siding.ini" "$here/siding-secrets.ini" "$here/new
+line/"
+"$bambino" service write "$here/new
+line/siding.ini" >"$here/out" 2>&1; check "a line end in a path" $? 2
+says "a line end in a path" "$here/out" "has a control character in it"
 "$bambino" service remove --root "$here/root" >/dev/null; check "removed" $? 0
 "$bambino" service show --root "$here/root" >/dev/null 2>&1; check "gone" $? 1
 echo "$passed passed, $failed failed"

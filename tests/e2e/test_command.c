@@ -48,8 +48,11 @@ static void help_is_everywhere(void **state)
     const char *const commands[] = { "demo", "run",    "cameras", "photo", "send",
                                      "keys", "boards", "budget",  "lapse", "service" };
     for (size_t i = 0; i < sizeof commands / sizeof commands[0]; i++) {
+        char usage[40];
         assert_int_equal(RUN("%s --help", commands[i]), 0);
-        says("Usage: ");
+        snprintf(usage, sizeof usage, "Usage: bambino %s", commands[i]);
+        says(usage);
+        assert_null(strstr(strstr(out, usage) + strlen(usage), commands[i])); /* once is enough */
     }
     assert_int_equal(RUN(""), 2);
 }
@@ -251,7 +254,11 @@ static void a_photo_is_written_whole_or_not_at_all(void **state)
     says("1920x1080");
     assert_int_equal(process_run(out, sizeof out, "ffmpeg -v error -i %s/p.jpg -f null -", folder), 0);
     assert_string_equal(out, "");
-    assert_int_equal(RUN("photo yard --size 320x240 --out %s/p.jpg", folder), 0);
+    assert_int_equal(RUN("photo yard --size 320x240 --out %s/p.jpg", folder), 1);
+    says("p.jpg is there already; choose another name, or add --overwrite");
+    assert_int_equal(RUN("photo yard --size 320x240 --overwrite --out %s/p.jpg", folder), 0);
+    process_run(out, sizeof out, "ls %s", folder);
+    assert_string_equal(out, "p.jpg\n"); /* and no part of it */
     assert_int_equal(RUN("photo attic --out %s/q.jpg", folder), 1);
     says("there is no camera \"attic\"; attached are: station, platform, yard, loco");
     assert_int_equal(RUN("photo yard --size 321x240 --out %s/q.jpg", folder), 1);
@@ -267,6 +274,74 @@ static void the_reference_is_current(void **state)
     (void)state;
     assert_int_equal(
         process_run(out, sizeof out, "cd " BAMBINO_SOURCE " && scripts/config-reference --check " BAMBINO_COMMAND), 0);
+}
+
+static void a_mistyped_address_is_answered(void **state)
+{
+    (void)state;
+    served s;
+    char arguments[400];
+    snprintf(arguments, sizeof arguments, "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 --tcp 127.0.0.1:0 2>%s/log", folder);
+    assert_true(served_start(&s, BAMBINO_COMMAND, arguments));
+    process_run(out, sizeof out, "curl -s http://127.0.0.1:%u/yrad.jpg", s.http);
+    says("404 Not Found\nThere are:\n/station.ts\n");
+    says("/yard.jpg\n");
+    process_run(out, sizeof out, "curl -s http://127.0.0.1:%u/yard", s.rtsp); /* a browser at the port of RTSP */
+    says("Players find the feeds here, at rtsp://");
+    process_run(out, sizeof out, "ffprobe -v error rtsp://127.0.0.1:%u/yrad", s.rtsp);
+    says("404");
+    process_run(out, sizeof out, "ffprobe -v error -show_entries stream=width -of csv=p=0 rtsp://127.0.0.1:%u//YARD", s.rtsp);
+    says("640");
+    assert_int_equal(served_stop(&s), 0);
+    process_run(out, sizeof out, "cat %s/log", folder);
+    says(" asked for an address that does not exist: HTTP /yrad.jpg");
+    says(" asked for an address that does not exist: HTTP /yard\n");
+    says(" asked for an address that does not exist: RTSP /yrad");
+}
+
+/* Standard error and standard output are pipes that nobody reads, and a thousand requests each want a line of the log. */
+static void nobody_reads_what_it_says(void **state)
+{
+    (void)state;
+    assert_int_equal(process_run(out, sizeof out, "python3 " BAMBINO_SOURCE "/tests/e2e/unread.py " BAMBINO_COMMAND), 0);
+    says("frames went on");
+    says("a closed pipe ended nothing");
+    print_message("%s", out);
+}
+
+static void a_killed_viewer_is_noticed(void **state)
+{
+    (void)state;
+    served s;
+    assert_true(served_start(&s, BAMBINO_COMMAND, DEMO));
+    process_run(out, sizeof out,
+                "ffmpeg -v error -rtsp_transport udp -i rtsp://127.0.0.1:%u/yard -f null - & victim=$!; sleep 2.5; "
+                "curl -s http://127.0.0.1:%u/status.json | grep -o '\"rtsp_sessions\":[0-9]*'; kill -9 $victim",
+                s.rtsp, s.http);
+    says("\"rtsp_sessions\":1");
+    int sessions = 1;
+    for (int i = 0; i < 150 && sessions > 0; i++) { /* a session that is silent lives for 60 s, this one must not */
+        usleep(100000);
+        sessions = (int)served_figure(&s, "['device']['rtsp_sessions']");
+    }
+    assert_int_equal(sessions, 0);
+    assert_int_equal(served_stop(&s), 0);
+}
+
+static void rtsp_passes_through_http(void **state)
+{
+    (void)state;
+    served s;
+    assert_true(served_start(&s, BAMBINO_COMMAND, DEMO));
+    const uint16_t ports[] = { s.rtsp, s.http };
+    for (size_t i = 0; i < 2; i++) {
+        process_run(out, sizeof out, "ffprobe -v error -rtsp_transport http -show_entries stream=width -of csv=p=0 "
+                                     "rtsp://127.0.0.1:%u/yard", ports[i]);
+        says("640");
+        assert_int_equal(process_run(out, sizeof out, "timeout 20 gst-launch-1.0 -q rtspsrc location=rtsph://127.0.0.1:%u/station "
+                                     "latency=50 ! rtph264depay ! avdec_h264 ! identity eos-after=20 ! fakesink", ports[i]), 0);
+    }
+    assert_int_equal(served_stop(&s), 0);
 }
 
 static void used_up_files_are_survived(void **state)
@@ -398,6 +473,10 @@ int main(void)
         CASE(cameras_are_listed),
         CASE(a_photo_is_written_whole_or_not_at_all),
         CASE(the_reference_is_current),
+        CASE(a_mistyped_address_is_answered),
+        CASE(nobody_reads_what_it_says),
+        CASE(a_killed_viewer_is_noticed),
+        CASE(rtsp_passes_through_http),
         CASE(used_up_files_are_survived),
         CASE(wrong_destinations_are_told),
         CASE(the_program_for_the_framed_protocol_watches),

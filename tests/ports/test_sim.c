@@ -3,10 +3,11 @@
 
 #include <jpeglib.h>
 #include <math.h>
+#include <unistd.h>
 
 #include "bambino/bambino.h"
 #include "bambino/linux.h"
-#include "bambino/sim.h"
+#include "bambino/board.h"
 #include "sim/source.h"
 #include "wire/h264.h"
 #include "wire/jpeg.h"
@@ -316,6 +317,97 @@ static void a_clip_loops_with_rising_times(void **state)
 
 #define CASE(name) cmocka_unit_test_setup_teardown(name, create, destroy)
 
+/* Two boards in one program: each has a port, faults and a radio of its own, and what closes has arrived. */
+static void boards_do_not_know_of_each_other(void **state)
+{
+    (void)state;
+    char why[200];
+    static bmb_board boards[2];
+    bmb_linux *below[2];
+    bmb_port ports[2];
+    bmb_sim *sims[2];
+    bmb_board_run *runs[2];
+    bmb_sock listener[2], client, server[2];
+    bmb_addr addr[2], peer;
+    const bmb_addr any = { .family = 4, .ip = { 127, 0, 0, 1 } };
+    const bmb_sim_camera camera = { .name = "yard", .kind = BMB_SIM_CLIP, .clip = BAMBINO_SOURCE "/demo/loco.mjpeg",
+                                    .clip_mfps = 10000 };
+    for (int i = 0; i < 2; i++) {
+        const bmb_board_options options = { .ssid = i == 0 ? "valley-club" : NULL, .passphrase = "four red coaches" };
+        assert_int_equal(bmb_board_load(BAMBINO_SOURCE "/ports/sim/boards/siding.ini", &boards[i], why, sizeof why), BMB_OK);
+        boards[i].link.loss_1000 = boards[i].link.drop_every_s = 0;
+        assert_int_equal(bmb_linux_create(&below[i], &ports[i]), BMB_OK);
+        assert_int_equal(bmb_sim_create(&camera, 1, &ports[i], &sims[i], NULL), BMB_OK);
+        assert_int_equal(bmb_board_attach(&boards[i], &options, &ports[i], sims[i], &runs[i]), BMB_OK);
+        assert_int_equal(ports[i].net.listen(ports[i].ctx, &any, &listener[i], &addr[i]), BMB_OK);
+    }
+    assert_true(ports[0].online(ports[0].ctx));
+    assert_false(ports[1].online(ports[1].ctx));
+
+    /* The first one sends what fits its radio, and closes; the client gets all of it, and the end. */
+    static uint8_t sent[20000], got[20000];
+    for (size_t i = 0; i < sizeof sent; i++) sent[i] = (uint8_t)(i * 7);
+    assert_int_equal(ports[1].net.dial(ports[1].ctx, &addr[0], &client), BMB_OK);
+    bmb_err err = BMB_AGAIN;
+    for (int i = 0; i < 1000 && err == BMB_AGAIN; i++, usleep(1000))
+        err = ports[0].net.accept(ports[0].ctx, listener[0], &server[0], &peer);
+    assert_int_equal(err, BMB_OK);
+    const bmb_slice slice = { sent, sizeof sent };
+    size_t taken = 0, size = 0, n;
+    assert_int_equal(ports[0].net.send(ports[0].ctx, server[0], &slice, 1, &taken), BMB_OK);
+    assert_true(taken > 5000);
+    ports[0].net.finish(ports[0].ctx, server[0]);
+    ports[0].net.close(ports[0].ctx, server[0]);
+    bmb_ready none[4];
+    for (int i = 0; i < 3000 && (err = ports[1].net.recv(ports[1].ctx, client, got + size, sizeof got - size, &n)) != BMB_GONE; i++) {
+        size += n;
+        (void)ports[0].net.ready(ports[0].ctx, none, 4);
+        usleep(1000);
+    }
+    assert_int_equal(err, BMB_GONE);
+    assert_int_equal(size, taken);
+    assert_memory_equal(got, sent, taken);
+    ports[1].net.close(ports[1].ctx, client);
+    for (int i = 0; i < 2; i++) {
+        ports[i].net.close(ports[i].ctx, listener[i]);
+        bmb_sim_destroy(sims[i]);
+        bmb_board_detach(runs[i]);
+        bmb_linux_destroy(below[i]);
+    }
+}
+
+/* The rate in a parameter set is what a reader finds; everything else in it stays. */
+static void a_parameter_set_tells_the_rate(void **state)
+{
+    (void)state;
+    static const uint8_t plain[] = { 0x67, 0x42, 0xC0, 0x1E, 0xDA, 0x02, 0x80, 0xF6, 0x80 };
+    static const uint8_t encoders[] = { 0x67, 0x42, 0xc0, 0x16, 0x8c, 0x8d, 0x40, 0x50, 0x17, 0xbc, 0xb0, 0x0f, 0x08, 0x84, 0x6a };
+    static const struct {
+        const uint8_t *sps;
+        size_t size;
+    } rows[] = { { plain, sizeof plain }, { encoders, sizeof encoders } };
+    const uint32_t rates[] = { 1000, 7500, 15000, 29970, 240000 };
+    for (size_t r = 0; r < 2; r++) {
+        for (size_t i = 0; i < 5; i++) {
+            uint8_t out[64], again[64];
+            bmb_sps before, after;
+            assert_int_equal(bmb_sps_parse(rows[r].sps, rows[r].size, &before), BMB_OK);
+            size_t size = sim_sps_with_rate(rows[r].sps, rows[r].size, rates[i], out, sizeof out);
+            assert_true(size > rows[r].size);
+            assert_int_equal(bmb_sps_parse(out, size, &after), BMB_OK);
+            assert_int_equal(after.mfps, rates[i]);
+            assert_int_equal(after.width, before.width);
+            assert_int_equal(after.height, before.height);
+            assert_int_equal(after.level, before.level);
+            for (size_t k = 2; k < size; k++) assert_false(out[k] < 3 && out[k - 1] == 0 && out[k - 2] == 0); /* no start code */
+            assert_int_equal(sim_sps_with_rate(out, size, 5000, again, sizeof again), 0); /* it says one already */
+            assert_int_equal(sim_sps_with_rate(rows[r].sps, rows[r].size, rates[i], out, size - 1), 0);
+        }
+    }
+    uint8_t out[64];
+    assert_int_equal(sim_sps_with_rate(plain, 4, 15000, out, sizeof out), 0);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -327,6 +419,8 @@ int main(void)
         CASE(a_driver_without_buffers_goes_on),
         CASE(a_clip_loops_with_rising_times),
         CASE(the_h264_encoder_does_as_it_is_told),
+        cmocka_unit_test(boards_do_not_know_of_each_other),
+        cmocka_unit_test(a_parameter_set_tells_the_rate),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -58,6 +58,7 @@ typedef struct fake_port {
     int64_t wall_offset; /* 0: not known */
     fake_sock socks[FAKE_SOCKS];
     bmb_err accept_err;
+    bmb_sock sock_end; /* behind the last one that was ever open */
     bmb_err dial_err; /* what dialling meets with: BMB_AGAIN lasts until it is changed */
     bmb_err udp_open_err;
     bmb_sock dialled; /* the last one */
@@ -86,6 +87,8 @@ void fake_tell_sent(fake_port *f);
 /* A line of the trace. */
 void fake_tell(fake_port *f, const char *format, ...) __attribute__((format(printf, 2, 3)));
 fake_port *fake_create(void);
+/* As if it was created anew, with the memory that it has. */
+void fake_reset(fake_port *f);
 void fake_destroy(fake_port *f);
 /* Adds a camera of that name. */
 fake_camera *fake_camera_add(fake_port *f, const char *name, bmb_codec codec);
@@ -123,6 +126,7 @@ typedef struct fake_device {
 } fake_device;
 
 void fake_device_prepare(fake_device *t, bmb_codec codec); /* then change config, and open */
+void fake_device_again(fake_device *t, fake_port *f, bmb_codec codec); /* the same on a port that is there */
 void fake_device_open(fake_device *t);
 void fake_device_close(fake_device *t);
 

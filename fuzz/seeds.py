@@ -1,0 +1,132 @@
+#!/usr/bin/env python3
+"""Makes seeds for fuzz_device of the traces in tests/traces. seeds.py TRACES FOLDER"""
+import os, re, struct, sys
+
+PEERS = 4
+TIMES = [1, 15, 66, 250, 1100, 2200, 5500, 11000]
+ROOMS = [0, 1, 40, 300, 1500, 5000, 40000, 1 << 19]
+ERRORS = {"ok": 0, "again": 1, "gone": 2, "limit": 3, "refused": 4, "no-route": 5, "no-room": 6}
+PLACES = {"start": 0, "take": 1, "dial": 2, "store": 3, "accept": 4, "udp": 4, "sends": 5}
+
+
+def nearest(values, wanted):
+    return min(range(len(values)), key=lambda i: abs(values[i] - wanted))
+
+
+def unescape(text):
+    """As the traces write bytes; a session is 1 and its number."""
+    out, i = b"", 0
+    while i < len(text):
+        if text[i] == "$" and text[i + 1 : i + 2].isdigit():
+            out += bytes([1, ord(text[i + 1]) - 1])
+            i += 2
+        elif text[i] != "\\":
+            out += text[i].encode()
+            i += 1
+        elif text[i + 1] == "x":
+            out += bytes([int(text[i + 2 : i + 4], 16)])
+            i += 4
+        else:
+            out += {"r": b"\r", "n": b"\n"}.get(text[i + 1], text[i + 1].encode())
+            i += 2
+    return out
+
+
+def message(kind, number, body):
+    head = bytearray(struct.pack(">4sBBBBII", b"\x8fbmb", 1, kind, 0, 0, number, len(body)))
+    head[7] = 0x5A
+    for i, b in enumerate(head):
+        if i != 7:
+            head[7] ^= b
+    return bytes(head) + body
+
+
+class Scene:
+    def __init__(self, codec):
+        self.what, self.more = codec == "h264", 2 | 4 | 8
+        self.outlets, self.ops, self.clients = [0, 1, 3], b"", []
+
+    def op(self, code, param, rest=b""):
+        self.ops += bytes([code | (param & 31) << 3]) + rest
+
+    def peer(self, letter):
+        return (ord(letter) - ord("a")) % PEERS if letter.isalpha() else 0
+
+    def say(self, letter, data):
+        for at in range(0, len(data), 200):
+            part = data[at : at + 200]
+            self.op(0, self.peer(letter), bytes([len(part)]) + part)
+
+    def take(self, word):
+        name = word[0]
+        values = dict(w.split("=", 1) for w in word if "=" in w and name not in ("say", "ask"))
+        if name == "feed":
+            self.what |= (2 if values.get("storage") == "1" else 0) | (4 if "kbps" in values else 0)
+            self.what |= 8 if "keep_controls" in values else 0
+            self.more |= 1 if values.get("multicast.always") == "1" else 0
+        elif name == "config":
+            self.what |= (32 if values.get("feed_count") == "2" else 0) | (64 if "push_count" in values else 0)
+        elif name == "group":
+            self.what |= 16
+        elif name == "outlet" and "kind" in values or "format" in values and name == "outlet":
+            self.outlets[int(word[1])] = 3 if values.get("format") == "2" else 2
+            self.more |= 16 if values.get("keep_all") == "1" else 0
+        elif name == "connect":
+            letter = chr(ord("a") + len(self.clients))
+            self.clients.append(letter)
+            self.op(5, self.peer(letter))
+            self.op(4, self.peer(letter) | int(word[1]) << 2 | (16 if len(word) > 2 else 0))
+        elif name == "say":
+            self.say(word[1], unescape(" ".join(word[2:])))
+        elif name == "ask":
+            self.say(word[1], message(int(word[2]), int(word[3]), unescape(" ".join(word[4:]))))
+        elif name == "hang-up":
+            self.op(5, self.peer(word[1]))
+        elif name == "sock" and "room" in values:
+            self.op(2, self.peer(word[1]), bytes([nearest(ROOMS, int(values["room"]))]))
+        elif name == "frame":
+            kind = {"key": 0, "cut": 2, "bare": 3}.get(word[3] if len(word) > 3 else "", 0 if not self.what & 1 else 1)
+            self.op(1, int(word[1]) | kind << 1, bytes([min(int(word[2]) // 20, 255)]))
+        elif name == "run":
+            self.op(3, nearest(TIMES, int(word[1])))
+        elif name == "play":
+            for _ in range(min(int(word[1]) // 66, 60)):
+                self.op(1, 0, bytes([min(int(word[2]) // 20, 255)]))
+                self.op(3, 2)
+        elif name == "datagram":
+            data = unescape(word[3])
+            self.op(6, 1 | 4 | 8, bytes([len(data)]) + data)
+        elif name == "unreachable":
+            self.op(6, 2, b"\0")
+        elif name == "remove":
+            self.op(7, 31)
+        elif name == "control":
+            self.op(7, 0, bytes([7 | int(word[1]) << 3 | (int(word[2]) & 15) << 4]))
+        elif name == "error":
+            if word[1] in PLACES:
+                self.op(7, 0, bytes([PLACES[word[1]] | ERRORS.get(word[2], 7) << 3]))
+        elif name == "camera" and "effective.height" in values:
+            self.op(7, 0, bytes([6]))
+
+    def bytes(self):
+        outlets = sum(kind << 2 * i for i, kind in enumerate(self.outlets))
+        return bytes([int(self.what), self.more, outlets]) + self.ops
+
+
+def main(traces, folder):
+    os.makedirs(folder, exist_ok=True)
+    for name in sorted(os.listdir(traces)):
+        scene, count = None, 0
+        for line in open(f"{traces}/{name}"):
+            if not line.startswith("> "):
+                continue
+            word = line[2:].rstrip("\n").split(" ")
+            if word[0] == "codec":
+                scene, count = Scene(word[1]), count + 1
+            elif word[0] == "close":
+                open(f"{folder}/{name.removesuffix('.trace')}-{count}", "wb").write(scene.bytes())
+            elif not (name.startswith("refused") and word[0] == "open"):
+                scene.take(word)
+
+
+main(*sys.argv[1:])
