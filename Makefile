@@ -3,7 +3,7 @@ JOBS ?= $(shell nproc)
 BUILD = echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick test-sanitized bench fuzz lint format size install docs clean
+.PHONY: demo test test-quick test-sanitized plain-builds screenshots bench fuzz lint format size install docs clean
 
 demo:
 	@scripts/setup build
@@ -25,6 +25,18 @@ test-sanitized:
 	@scripts/setup test
 	@$(call BUILD,sanitized)
 	@cd build/sanitized && ctest --output-on-failure --parallel $(JOBS) -LE page
+
+# Without our presets: Release and Debug, gcc and clang.
+plain-builds:
+	@scripts/setup test
+	@scripts/setup fuzz
+	@scripts/plain-builds
+
+# Takes the pictures of docs/screenshots anew.
+screenshots:
+	@scripts/setup pictures
+	@$(call BUILD,release)
+	@scripts/screenshots build/release/bambino
 
 # How long each receiver behind a slow path is watched.
 SLOW_SECONDS ?= 60

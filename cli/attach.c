@@ -97,7 +97,7 @@ bool cli_attach(cli_device *d)
         origin[count++] = i;
     }
     if (!fits_connectors(d)) return false;
-    for (;;) { /* a camera that cannot be had is left out, and the rest attached */
+    for (;;) { /* a camera that cannot be had is missing, and the rest attached */
         bmb_err err = bmb_sim_create(specs, count, &d->port, &d->sim, &missing);
         if (err == BMB_OK) return cli_board_attach(d);
         if (err == BMB_NO_MEMORY || count == 0) {
@@ -267,13 +267,13 @@ static bool prepare_feed(cli_device *d, size_t index)
 }
 
 /* The demo goes on with what the build can show. */
-static void leave_out_missing(cli_device *d)
+static void drop_missing(cli_device *d)
 {
     cli_config *f = &d->file;
     char why[700];
     for (size_t i = 0; i < f->camera_count; i++) {
         if (d->camera_err[i] == BMB_OK) continue;
-        cli_error("camera \"%s\" is left out: %s", f->cameras[i].name, cli_missing_text(d, i, why, sizeof why));
+        cli_error("camera \"%s\" is not served: %s", f->cameras[i].name, cli_missing_text(d, i, why, sizeof why));
         size_t kept = 0;
         for (size_t k = 0; k < f->feed_count; k++)
             if (strcmp(f->feeds[k].camera, f->cameras[i].name) != 0) f->feeds[kept++] = f->feeds[k];
@@ -307,7 +307,7 @@ bool cli_prepare(cli_device *d)
         d->outlets[c->outlet_count++] = (bmb_outlet_config){ .kind = BMB_OUTLET_HTTP, .listen = f->http };
     if (f->rtsp.family != 0)
         d->outlets[c->outlet_count++] = (bmb_outlet_config){ .kind = BMB_OUTLET_RTSP, .listen = f->rtsp };
-    if (d->tolerant) leave_out_missing(d);
+    if (d->tolerant) drop_missing(d);
     c->feed_count = f->feed_count;
     for (size_t i = 0; i < f->feed_count; i++)
         if (!prepare_feed(d, i)) return false;

@@ -301,7 +301,7 @@ static void print_largest(const cli_device *d, const cli_plan *p, const largest 
     printf("\n%s\n", ok ? "The largest that would fit, the rest as it is" : "Any one of these makes it fit");
     if (m->viewers > 0) printf("  viewers = %u\n", m->viewers);
     if (m->width > 0)
-        printf("  [feed %s] size = %ux%u, with reel and frame-max left out\n", f->name, m->width, m->height);
+        printf("  [feed %s] size = %ux%u, with reel and frame-max as preset\n", f->name, m->width, m->height);
     if (m->rate > 0) printf("  [feed %s] rate = %g\n", f->name, m->rate);
     if (m->kbps > 0 && !ok) printf("  [feed %s] kbps = %.0f\n", f->name, m->kbps);
     if (m->viewers == 0 && m->width == 0 && m->rate == 0 && m->kbps == 0)

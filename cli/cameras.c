@@ -10,10 +10,10 @@ static void print_camera(const cli_device *d, size_t index, const bmb_camera_inf
     printf("    sizes    ");
     for (size_t i = 0; i < info->mode_count; i++) {
         const bmb_mode_row *m = &info->modes[i];
-        if (i > 0 && i % 4 == 0) printf("\n             ");
-        printf("%ux%u up to %g/s%s", m->width, m->height, (double)m->mfps_most / 1000.0,
-               i + 1 < info->mode_count ? ", " : "\n");
+        printf("%s%ux%u up to %g/s", i == 0 ? "" : i % 4 == 0 ? ",\n             " : ", ", m->width, m->height,
+               (double)m->mfps_most / 1000.0);
     }
+    putchar('\n');
     bool any = false;
     for (size_t c = 0; c < BMB_CONTROL_COUNT; c++) {
         const bmb_range *r = &info->controls[c];
@@ -22,7 +22,7 @@ static void print_camera(const cli_device *d, size_t index, const bmb_camera_inf
         (void)d->port.cameras.get(d->port.cameras.ctx, index, (bmb_control)c, &now);
         char steps[40] = "";
         if (r->step > 1) snprintf(steps, sizeof steps, " in steps of %d", r->step);
-        printf("    %s %-11s %d to %d%s, now %d\n", any ? "        " : "controls", bmb_control_name((bmb_control)c),
+        printf("    %s %-12s %d to %d%s, now %d\n", any ? "        " : "controls", bmb_control_name((bmb_control)c),
                r->least, r->most, steps, now);
         any = true;
     }

@@ -110,7 +110,7 @@ typedef struct cli_device {
     bool has_board;       /* board_data is filled in */
     bool console_off;     /* the board says nothing */
     bool quiet;           /* preparing says nothing about destinations */
-    bool tolerant;        /* a feed whose camera is missing is left out with a warning, instead of failing */
+    bool tolerant;        /* a feed whose camera is missing is not served, with a warning, instead of failing */
     bmb_budget budget;
     void *memory;
     bmb_device *device;

@@ -70,7 +70,8 @@ typedef struct bmb_net {
      * BMB_IN_USE, BMB_DENIED, BMB_NOT_FOUND (no such local address), BMB_LIMIT. */
     bmb_err (*listen)(void *ctx, const bmb_addr *addr, bmb_sock *out, bmb_addr *bound);
     /* Takes one waiting connection. BMB_AGAIN: none waits. BMB_LIMIT: the system has no file or memory left; the
-     * connection stays in the queue and the core pauses before it tries again. */
+     * connection stays in the queue and the core pauses before it tries again. A port should find out by itself, within
+     * a minute or so, when the peer of a connection over which nothing passes has vanished (TCP keep-alive). */
     bmb_err (*accept)(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr *peer);
     /* Begins a connection to `to` and returns at once; `dialled` tells what became of it. Optional, both: without them
      * nothing can be pushed over TCP. BMB_NO_ROUTE, BMB_LIMIT, BMB_REFUSED. */

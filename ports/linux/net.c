@@ -129,6 +129,16 @@ static bmb_err listen_at(void *ctx, const bmb_addr *addr, bmb_sock *out, bmb_add
     return BMB_OK;
 }
 
+/* A peer that lost its power says nothing, and while no frames flow nothing is said to it either. */
+static void keep_alive(int fd)
+{
+    const int on = 1, idle_s = 20, between_s = 5, tries = 4;
+    setsockopt(fd, SOL_SOCKET, SO_KEEPALIVE, &on, sizeof on);
+    setsockopt(fd, IPPROTO_TCP, TCP_KEEPIDLE, &idle_s, sizeof idle_s);
+    setsockopt(fd, IPPROTO_TCP, TCP_KEEPINTVL, &between_s, sizeof between_s);
+    setsockopt(fd, IPPROTO_TCP, TCP_KEEPCNT, &tries, sizeof tries);
+}
+
 static bmb_err accept_one(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr *peer)
 {
     (void)ctx;
@@ -138,6 +148,7 @@ static bmb_err accept_one(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr 
     int fd = accept4(listener, (struct sockaddr *)&ss, &size, SOCK_NONBLOCK | SOCK_CLOEXEC);
     if (fd < 0) return errno == ECONNABORTED ? BMB_AGAIN : bmb_linux_errno(errno);
     setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &on, sizeof on); /* a frame's last bytes must not wait for an answer */
+    keep_alive(fd);
     bmb_linux_from_sockaddr(&ss, peer);
     *out = fd;
     return BMB_OK;

@@ -333,8 +333,8 @@ static void say_camera(bmb_board_run *run)
         say_fault(run, all[i]);
         return;
     }
-    bmb_board_say(run, "camera: wiring \"%s\" (%s); sensor %s answers, ID 0x%04X", b->wiring, b->pins,
-                  b->sensor.model, (unsigned)b->sensor.identity);
+    bmb_board_say(run, "camera: wiring \"%s\": %s", b->wiring, b->pins);
+    bmb_board_say(run, "camera: sensor %s answers, ID 0x%04X", b->sensor.model, (unsigned)b->sensor.identity);
     if (bmb_board_has(run, BMB_BOARD_HANGING_CAMERA)) say_fault(run, BMB_BOARD_HANGING_CAMERA);
 }
 

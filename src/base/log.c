@@ -11,6 +11,7 @@ static bool by_peers(bmb_event_code code)
     case BMB_EVENT_VIEWER_REFUSED:
     case BMB_EVENT_SESSION_ENDED:
     case BMB_EVENT_CONNECTIONS_FULL:
+    case BMB_EVENT_ACCEPT_PAUSED:
     case BMB_EVENT_MULTICAST_STARTED:
     case BMB_EVENT_MULTICAST_STOPPED:
     case BMB_EVENT_STILL_GAP:

@@ -1,5 +1,5 @@
 // The page in a real browser: it shows moving pictures, live figures and addresses to copy.
-// node page.mjs PATH-OF-BAMBINO [PICTURE.png]
+// node page.mjs PATH-OF-BAMBINO [PICTURE.png [PHONE.png]]
 import { spawn } from 'node:child_process';
 import assert from 'node:assert/strict';
 import { chromium } from 'playwright-core';
@@ -64,6 +64,8 @@ try {
   await phone.waitForSelector('article img');
   const overflow = await phone.evaluate(() => document.documentElement.scrollWidth - innerWidth);
   assert.ok(overflow <= 0, `the page is ${overflow} px too wide for a phone`);
+  if (process.argv[4]) await phone.waitForTimeout(2500);
+  if (process.argv[4]) await phone.screenshot({ path: process.argv[4] });
   await phone.close();
 
   server.removeAllListeners('exit');

@@ -237,7 +237,7 @@ static void cameras_are_listed(void **state)
     assert_int_equal(RUN("cameras"), 0);
     says("yard  sidings, JPEG");
     says("1920x1080 up to 60/s");
-    says("quality     1 to 100, now 75");
+    says("quality      1 to 100, now 75");
     says("loco  clip player, JPEG");
     says("0 missing");
     write_config("[http]\nlisten = :0\n[camera c]\nsource = clip\nclip = none.mjpeg\n[feed c]\n[feed d]\n");
