@@ -380,11 +380,11 @@ static void closed(bmb_device *d, bmb_conn *c)
     leave(d, c);
 }
 
+/* Whoever watches nothing gives way to others. */
 static bool idle(const bmb_device *d, const bmb_conn *c)
 {
     (void)d;
-    (void)c;
-    return false; /* whoever connects here wants frames */
+    return c->framed && c->state == BMB_CONN_READING && c->viewer.framer == NULL && c->rx_size == 0 && c->skip == 0;
 }
 
 static bmb_viewer *viewer(const bmb_device *d, const bmb_conn *c, unsigned n)

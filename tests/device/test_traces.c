@@ -166,6 +166,7 @@ static void do_codec(char **word, size_t count)
 {
     (void)count;
     bmb_codec codec = strcmp(word[1], "h264") == 0 ? BMB_CODEC_H264 : BMB_CODEC_JPEG;
+    memset(s, 0, sizeof *s);
     fake_device_prepare(&s->t, codec);
     s->t.f->trace = out;
     s->t.config.pushes = s->pushes;
