@@ -151,7 +151,7 @@ typedef struct bmb_storage {
     void *ctx;
     /* Reads the whole record. BMB_NOT_FOUND, BMB_NO_ROOM (record larger than room). */
     bmb_err (*load)(void *ctx, const char *name, void *out, size_t room, size_t *got);
-    /* Replaces the record wholly or, on failure, not at all. */
+    /* Replaces the record wholly or, on failure, not at all. Called at most every ten seconds for a camera. */
     bmb_err (*store)(void *ctx, const char *name, const void *data, size_t size);
 } bmb_storage;
 
@@ -172,7 +172,8 @@ typedef struct bmb_port {
     bmb_err (*wall_us)(void *ctx, int64_t *unix_us);
     /* Fills with random bytes fit for session identifiers. */
     void (*random)(void *ctx, void *out, size_t size);
-    /* Something worth telling happened. The port decides what becomes of it; bambino/text.h has sentences. Optional. */
+    /* Something worth telling happened. The port decides what becomes of it; bambino/text.h has sentences. It must not
+     * block, the step waits for it: where what is told goes somewhere slow, queue it and bound the queue. Optional. */
     void (*log)(void *ctx, const bmb_event *event);
     /* Blocks until a watched socket is ready, `wake` was called, or now_us() reaches until_us. Returning early is
      * allowed. Called by bmb_run() and by programs, never from within bmb_step(). */

@@ -112,6 +112,7 @@ void bmb_controls_keep(bmb_device *d, bmb_feed *feed)
     (void)bmb_turn(d, was);
     if (err == BMB_OK) {
         feed->changed = 0;
+        feed->keep_us = d->now + BMB_KEEP_PAUSE_US;
     } else { /* what is to be kept stays known, and is tried again */
         feed->keep_us = d->now + BMB_KEEP_AGAIN_US;
         tell(d, feed, BMB_LEVEL_WARNING, BMB_EVENT_CONTROLS_NOT_KEPT, err, 0, 0);
@@ -164,7 +165,8 @@ bmb_err bmb_control_set(bmb_device *d, size_t index, bmb_control control, int32_
     bmb_err err = bmb_camera_set(d, feed, control, value, effective);
     if (err != BMB_OK || !keeps(d, feed)) return err;
     /* Peers may turn a control as often as they like: storage is written once for all changes of a while. */
-    if (feed->changed == 0) feed->keep_us = d->port->now_us(d->port->ctx) + BMB_KEEP_AFTER_US;
+    uint64_t soon = d->port->now_us(d->port->ctx) + BMB_KEEP_AFTER_US;
+    if (feed->changed == 0 && feed->keep_us < soon) feed->keep_us = soon;
     feed->changed |= 1u << control;
     return BMB_OK;
 }

@@ -48,6 +48,7 @@
 #define BMB_UNREACHABLE_US 2000000u /* … over so long: the receiver is gone */
 #define BMB_SETTLED_US 2000000u  /* a stream's bit rate is told once it was measured for so long */
 #define BMB_KEEP_AFTER_US 2000000u  /* changed controls are stored after: one write for a hand that turns a knob */
+#define BMB_KEEP_PAUSE_US 10000000u /* and not again before: a medium may take long for a write, and wears out */
 #define BMB_KEEP_AGAIN_US 30000000u /* and again, where the storage failed */
 #define BMB_PUSHES_MOST 16u
 #define BMB_DIAL_MOST_US 5000000u    /* a connection that is not made by then is given up */
@@ -145,7 +146,7 @@ struct bmb_feed {
     bmb_still still;
     bool restored;    /* saved controls were looked for */
     uint32_t changed; /* controls that are to be stored, a bit each … */
-    uint64_t keep_us; /* … at that time */
+    uint64_t keep_us; /* … at that time; else not before it */
     bmb_h264_sets sets;
     bmb_sps sps;
     uint64_t sdp_id;      /* of its descriptions, drawn at opening … */
