@@ -695,6 +695,7 @@ static void the_full_house_is_told(void **state)
     bmb_sock last = b;
     for (int i = 0; i < 20 && t.f->socks[last].open; i++) { /* until there is no connection left either, nor an idle one */
         fake_say(t.f, last, "\x8F", 1);
+        fake_settle(t.f, t.device);
         last = join();
     }
     assert_int_equal(hear(last), 1);
