@@ -10,11 +10,17 @@
 
 #include <stdarg.h>
 
+#include "bambino/light.h"
 #include "base/bytes.h"
+#include "base/http_text.h"
 #include "base/log.h"
+#include "base/rate.h"
+#include "device/governor.h"
+#include "device/pace.h"
 #include "serve/framed_request.h"
 #include "serve/http_route.h"
 #include "serve/rtsp_answer.h"
+#include "wire/framed.h"
 #include "wire/h264.h"
 #include "wire/jpeg.h"
 #include "wire/rtcp.h"
@@ -130,6 +136,38 @@ typedef struct document {
     void (*read)(FILE *out, uint8_t *data, size_t size);
 } document;
 
+/* Every piece that a framer makes of a frame, in gathers of any size; then what the stream says between frames. */
+static void write_frame(FILE *out, const bmb_framer *framer, const uint8_t *data, size_t size, void *facts, bmb_stream_state *state)
+{
+    static bmb_gather g;
+    bmb_cursor cursor = { 0 };
+    const bmb_frame frame = { .data = data, .size = (uint32_t)size, .seq = 7, .capture_us = 1000000 + draw(50000), .key = draw(2) == 0,
+                              .wall_us = draw(3) == 0 ? 0 : 1790000000000000, .facts = facts };
+    if (framer->begin != NULL) framer->begin(state, &frame, frame.capture_us + draw(500000));
+    while (!cursor.end) {
+        bmb_gather_clear(&g);
+        framer->fill(state, &frame, &cursor, &g, 1 + draw(BMB_GATHER_PIECES));
+        fprintf(out, "%s %zu pieces %zu bytes %u %u %u %d\n", framer->name, g.piece_count, g.bytes, cursor.at, cursor.unit, cursor.pieces, cursor.end);
+        for (size_t i = 0; i < g.piece_count; i++) {
+            fprintf(out, "%u %u of %u:", g.packets[i].size, g.starts[i].at, g.starts[i].unit);
+            for (uint32_t k = 0; k < g.packets[i].count; k++) fwrite(g.packets[i].slices[k].data, 1, g.packets[i].slices[k].size, out);
+        }
+    }
+    if (framer->done != NULL) framer->done(state, &frame, &cursor);
+    fprintf(out, "%u %u %u %u %d\n", state->next_seq, state->packets, state->ts_counter, state->ts_psi_counter, state->ts_begun);
+    uint8_t piece[BMB_IDLE_MAX];
+    if (framer->idle == NULL) return;
+    uint64_t due = framer->idle_due(state);
+    fprintf(out, "due %llu\n", (unsigned long long)due);
+    if (due != UINT64_MAX) fwrite(piece, 1, framer->idle(state, due + draw(100000), piece), out);
+}
+
+static bmb_stream_state draw_rtp(void)
+{
+    return (bmb_stream_state){ .ssrc = 0x01020304, .time_offset = draw(1000), .next_seq = (uint16_t)(65530 + draw(10)), .payload_type = 96,
+                               .payload_max = (uint16_t)(256 + draw(1200)), .interleaved = draw(2) == 0, .channel = (uint8_t)draw(4) };
+}
+
 static void read_jpeg(FILE *out, uint8_t *data, size_t size)
 {
     bmb_jpeg j;
@@ -138,6 +176,11 @@ static void read_jpeg(FILE *out, uint8_t *data, size_t size)
     fprintf(out, "%d\n", err);
     if (err != BMB_OK) return;
     bmb_jpeg_facts_of(data, &j, &f);
+    bmb_stream_state s = draw_rtp(), single = { .keep_alive = draw(2) == 0, .old = draw(2) == 0, .head_only = draw(3) == 0 }, plain = { .feed = 3 };
+    if (f.refusal == BMB_JPEG_RTP_OK) write_frame(out, &bmb_framer_rtp_jpeg, data, j.size, &f, &s);
+    write_frame(out, &bmb_framer_still, data, j.size, &f, &single);
+    if (draw(4) == 0) write_frame(out, &bmb_framer_framed, data, j.size, &f, &plain);
+    if (draw(8) == 0) write_frame(out, &bmb_framer_multipart, data, j.size, &f, &plain);
     fprintf(out, "%u %u %zu %d %u %u %u %u %u %u %u %u\n", j.width, j.height, j.size, f.refusal, f.type, f.width_8, f.height_8,
             f.restart_interval, f.quant_at[0], f.quant_at[1], f.scan_at, f.scan_size);
 }
@@ -152,6 +195,9 @@ static void read_h264(FILE *out, uint8_t *data, size_t size)
     bool changed = bmb_h264_keep_sets(data, &f, &sets), again = bmb_h264_keep_sets(data, &f, &sets);
     fprintf(out, "%u %d %d %d %d %d %u %u\n", f.count, f.key, f.picture, f.sets, changed, again, sets.sps_size, sets.pps_size);
     for (unsigned i = 0; i < f.count; i++) fprintf(out, "%u %u\n", f.unit[i].at, f.unit[i].size);
+    bmb_stream_state s = draw_rtp(), stream = { .payload_max = 1316 };
+    write_frame(out, &bmb_framer_rtp_h264, data, size, &f, &s);
+    for (int i = 0; i < 2; i++) write_frame(out, &bmb_framer_ts, data, size, &f, &stream);
 }
 
 static void read_sps(FILE *out, uint8_t *data, size_t size)
@@ -246,11 +292,54 @@ static const char rtsp_text[] = "$\1\0\4abcdSETUP rtsp://h:8554//Y%41rd/video/?x
                                 "Connection: close\r\nContent-Length: 3\r\nRequire: none.such\r\n\r\nabc";
 static const uint8_t request[] = { 0x8F, 'b', 'm', 'b', 1, 69, 0, 0x9E, 0, 0, 0, 1, 0, 0, 0, 8, 0, 1, 5, 0, 255, 255, 255, 236 };
 
+static void read_path(FILE *out, uint8_t *data, size_t size)
+{
+    bmb_path p;
+    bmb_path_reset(&p);
+    size_t first = draw((uint32_t)size);
+    bmb_path_feed(&p, (const char *)data, first);
+    bmb_path_feed(&p, (const char *)data + first, size - first);
+    fprintf(out, "%u %u %u %.*s %d\n", p.size, p.part, p.escape, p.size, p.text, bmb_path_is(&p, "/yard.jpg"));
+    bmb_path_of(&p, (const char *)data, size);
+    fprintf(out, "%u %.*s\n", p.size, p.size, p.text);
+}
+
+/* An image with restart markers, and a grey one. */
+static size_t make_variant(const uint8_t *jpeg, size_t size, bool grey, uint8_t *out)
+{
+    static const uint8_t restarts[] = { 0xFF, 0xDD, 0, 4, 0, 9 };
+    memcpy(out, jpeg, 2);
+    memcpy(out + 2, restarts, sizeof restarts);
+    memcpy(out + 2 + sizeof restarts, jpeg + 2, size - 2);
+    size += sizeof restarts;
+    if (!grey) return size;
+    uint8_t *sof = out + 8 + 2 * 69, *tables = sof + 19;
+    memmove(sof + 13, tables, size - (size_t)(tables - out));
+    sof[3] = 11;
+    sof[9] = 1;
+    size -= 6;
+    uint8_t *sos = memmem(out, size, "\xFF\xDA\x00\x0C\x03", 5);
+    memmove(sos + 10, sos + 14, size - (size_t)(sos - out) - 14);
+    memcpy(sos, "\xFF\xDA\x00\x08\x01\x01\x00\x00\x3F\x00", 10);
+    return size - 4;
+}
+
+static const char other_rtsp[] = "SETUP rtsp://h/yard RTSP/1.0\r\nCSeq: 3\r\nTransport: RTP/AVP;unicast,RTP/AVP;unicast;client_port=7000-7003,RTP/AVP\r\n"
+                                 "Proxy-Require: x\r\nSession: \t0123456789ABCDEF0 \t\r\n\r\n";
+static const char plain_http[] = "HEAD /station.sdp#x HTTP/1.0\r\nConnection: keep-alive\r\nhos: a\r\nhost: b\r\nhostx: c\r\n\r\n";
+static const char address[] = "HTTP://h:80//%79aR%64/.%6Apg/x?y#z";
+
 static void sum_documents(FILE *sums)
 {
-    static uint8_t jpeg[2000], changed[2000];
+    static uint8_t jpeg[2000], restarts[2000], grey[2000], changed[2000];
+    const size_t jpeg_size = fake_jpeg(jpeg, 640, 480, 1100);
     const document documents[] = {
-        { "jpeg", jpeg, fake_jpeg(jpeg, 640, 480, 1100), read_jpeg },
+        { "jpeg", jpeg, jpeg_size, read_jpeg },
+        { "restarts", restarts, make_variant(jpeg, jpeg_size, false, restarts), read_jpeg },
+        { "grey", grey, make_variant(jpeg, jpeg_size, true, grey), read_jpeg },
+        { "other-rtsp", (const uint8_t *)other_rtsp, sizeof other_rtsp - 1, read_rtsp },
+        { "plain-http", (const uint8_t *)plain_http, sizeof plain_http - 1, read_http },
+        { "address", (const uint8_t *)address, sizeof address - 1, read_path },
         { "h264", access_unit, sizeof access_unit, read_h264 },
         { "sps", access_unit + 4, 9, read_sps },
         { "high-sps", high_sps, sizeof high_sps, read_sps },
@@ -266,7 +355,7 @@ static void sum_documents(FILE *sums)
         size_t size = 0;
         FILE *out = open_memstream(&text, &size);
         random_state = 1000 + i;
-        for (unsigned n = 0; n < 1500; n++) {
+        for (unsigned n = 0; n < 800; n++) {
             size_t length = draw(6) == 0 ? 1 + draw((uint32_t)d->size) : d->size, from = draw(12) == 0 ? draw((uint32_t)length) : 0;
             if (d->read == read_sdp) length = d->size, from = 0;
             memcpy(changed, d->data, d->size);
@@ -283,6 +372,92 @@ static void sum_documents(FILE *sums)
         fprintf(sums, "%s %08X\n", d->name, sum_of(text, size));
         free(text);
     }
+}
+
+static void told(void *ctx, const bmb_event *e)
+{
+    fprintf((FILE *)ctx, "%d %lld\n", e->code, (long long)e->value);
+}
+
+/* Small machines that count and keep time. */
+static void run_machines(FILE *out)
+{
+    bmb_governor g = { 0 };
+    bmb_rate rate = { 0 };
+    bmb_pace pace = { 0 };
+    bmb_log_gate gate = { 0 };
+    const bmb_port port = { .ctx = out, .log = told };
+    uint64_t now = 1000000, capture = now;
+    uint8_t quality = 75;
+    bmb_governor_start(&g, 300 + draw(2000), 5000 + draw(30000), 20, 90, quality, now);
+    bmb_rate_start(&rate, now);
+    bmb_log_start(&gate, now);
+    for (unsigned i = 0; i < 400; i++) {
+        uint32_t mfps, kbps, detail = draw(50) == 0 ? 30000 : 6000 + draw(4000);
+        now += draw(20) == 0 ? draw(3000000) : 20000 + draw(60000);
+        capture = now - draw(40000);
+        bool fits = bmb_governor_take(&g, detail * bmb_quality_size(quality) / 1000 + 1, capture, now, &quality);
+        if (draw(3) != 0) bmb_rate_frame(&rate, now, detail);
+        bmb_rate_read(&rate, now + draw(700000), &mfps, &kbps);
+        fprintf(out, "%d %u %u %u %lld %u %u\n", fits, quality, g.state, g.dropped_for_rate, (long long)g.debt, mfps, kbps);
+        bmb_pace_begin(&pace, now, 1000000);
+        for (uint64_t at = now; draw(4) != 0;) fprintf(out, "%d ", bmb_pace_turn(&pace, at += draw(9000), (bmb_doing)draw(BMB_DOING_COUNT)));
+        bmb_pace_end(&pace, now + draw(30000), 1000000, draw(3) == 0 ? UINT64_MAX : now + draw(60000));
+        fprintf(out, "%u %d %llu %u %llu\n", pace.most.step_us, pace.most.doing, (unsigned long long)pace.most.step_at_us, pace.most.late_us, (unsigned long long)pace.most.late_at_us);
+        for (unsigned k = draw(3) == 0 ? draw(30) : draw(2); k > 0; k--)
+            bmb_log(&gate, &port, now, &(bmb_event){ .code = (bmb_event_code)draw(BMB_EVENT_REPORT + 1), .value = i });
+        bmb_log_tend(&gate, &port, now);
+        fprintf(out, "%u %u\n", gate.suppressed, gate.tokens);
+        for (int style = 0; style <= BMB_LIGHT_FRAMES; style++)
+            for (int state = 0; state <= BMB_LIGHT_WATCHED; state++)
+                fputc('0' + bmb_light_lit((bmb_light_style)style, (bmb_light)state, now, i), out);
+    }
+    for (unsigned q = 0; q < 256; q++) fprintf(out, "%u ", bmb_quality_size((uint8_t)q));
+}
+
+static void write_names(FILE *out)
+{
+#define NAMES(function, type) \
+    for (int i = 0; i < 40; i++) fprintf(out, "%s ", function((type)i) != NULL ? function((type)i) : "none")
+    NAMES(bmb_control_name, bmb_control);
+    NAMES(bmb_codec_name, bmb_codec);
+    NAMES(bmb_stream_format_name, bmb_stream_format);
+    NAMES(bmb_camera_state_name, bmb_camera_state);
+    NAMES(bmb_keeping_name, bmb_keeping);
+    NAMES(bmb_transport_name, bmb_transport);
+    NAMES(bmb_doing_name, bmb_doing);
+    NAMES(bmb_push_state_name, bmb_push_state);
+    NAMES(bmb_err_name, bmb_err);
+    NAMES(bmb_light_name, bmb_light);
+    for (unsigned i = 0; i < 300; i++) {
+        char text[200], digits[12];
+        bmb_writer w = bmb_writer_of(text, draw(4) == 0 ? draw(sizeof text) : sizeof text);
+        bmb_addr a = { .family = draw(2) == 0 ? 4 : 6 };
+        for (int k = 0; k < 16; k++) a.ip[k] = draw(3) == 0 ? (uint8_t)draw(256) : 0;
+        uint32_t value = draw(3) == 0 ? draw(70000) : draw(1u << 31), read = 0;
+        bmb_put_ip(&w, &a);
+        bmb_put_milli(&w, value);
+        bmb_put_dec(&w, (uint64_t)value * draw(1u << 31));
+        bmb_put_hex(&w, value, 1 + draw(8));
+        bmb_put_base64(&w, a.ip, draw(17));
+        bmb_put_http_date(&w, (int64_t)value * 2000000 - 5);
+        fwrite(text, 1, bmb_written(&w), out);
+        snprintf(digits, sizeof digits, "%u", value);
+        bool ok = bmb_read_dec(digits, strlen(digits), value + draw(3) - 1, &read);
+        fprintf(out, " %d %u %zu %zu %zu\n", ok, read, bmb_align(value), bmb_add(SIZE_MAX - 5, draw(12)), bmb_mul(value, SIZE_MAX / (value / 2 + 1)));
+    }
+}
+
+static void sum_one(FILE *sums, const char *name, void (*write)(FILE *out))
+{
+    char *text = NULL;
+    size_t size = 0;
+    FILE *out = open_memstream(&text, &size);
+    random_state = 77;
+    write(out);
+    fclose(out);
+    fprintf(sums, "%s %08X\n", name, sum_of(text, size));
+    free(text);
 }
 
 static void sum_scenes(FILE *sums)
@@ -311,6 +486,8 @@ static void nothing_is_other_than_it_was(void **state)
     size_t size = 0;
     FILE *sums = open_memstream(&made, &size);
     sum_documents(sums);
+    sum_one(sums, "machines", run_machines);
+    sum_one(sums, "names", write_names);
     sum_scenes(sums);
     fclose(sums);
     FILE *f = fopen(path, mode != NULL ? "w" : "r");

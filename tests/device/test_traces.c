@@ -386,7 +386,23 @@ static void do_control(char **word, size_t count)
     fake_tell(s->t.f, "control: %s, %d in force", bmb_err_name(err), effective);
 }
 
-/* When the device wants to run again, from now on. */
+
+static void do_slow(char **word, size_t count)
+{
+    static const char *const calls[] = { "log", "send", "take", "store" };
+    (void)count;
+    for (int i = 0; i < 4; i++)
+        if (strcmp(calls[i], word[1]) == 0) s->t.f->slow_us[i] = number(word[2]);
+}
+
+/* The device wants to run now, and is stepped so many ms later. */
+static void do_late(char **word, size_t count)
+{
+    (void)count;
+    s->t.f->now = bmb_step(s->t.device) + number(word[1]) * 1000;
+    fake_settle(s->t.f, s->t.device);
+}
+
 static void do_next(char **word, size_t count)
 {
     (void)word;
@@ -484,7 +500,7 @@ static const struct {
     { "open", do_open, 1 },            { "connect", do_connect, 3 },       { "say", do_say, 3 },
     { "ask", do_ask, 5 },              { "hang-up", do_hang_up, 2 },      { "frame", do_frame, 4 },           { "run", do_run, 2 },
     { "datagram", do_datagram, 4 },    { "unreachable", do_unreachable, 2 }, { "remove", do_remove, 2 },
-    { "play", do_play, 3 },            { "control", do_control, 4 },      { "next", do_next, 1 },             { "status", do_status, 1 },
+    { "play", do_play, 3 },            { "control", do_control, 4 },      { "slow", do_slow, 3 },            { "late", do_late, 2 },            { "next", do_next, 1 },             { "status", do_status, 1 },
     { "describe", do_describe, 2 },    { "bytes", do_bytes, 3 },           { "close", do_close, 1 },
 };
 

@@ -130,6 +130,7 @@ static void fill_random(void *ctx, void *out, size_t size)
 static void log_event(void *ctx, const bmb_event *e)
 {
     fake_port *f = self(ctx);
+    f->now += f->slow_us[0];
     static const char *const levels[] = { "error", "warning", "info", "debug" };
     char out[100] = "";
     if (e->traffic != NULL)
@@ -175,6 +176,7 @@ static bmb_err load(void *ctx, const char *name, void *out, size_t room, size_t 
 static bmb_err store(void *ctx, const char *name, const void *data, size_t size)
 {
     fake_port *f = self(ctx);
+    f->now += f->slow_us[3];
     if (f->trace != NULL) {
         fprintf(f->trace, "  store %s:", name);
         for (size_t i = 0; i < size; i++) fprintf(f->trace, " %02X", ((const uint8_t *)data)[i]);
@@ -267,6 +269,7 @@ static bmb_err send_slices(void *ctx, bmb_sock sock, const bmb_slice *slices, si
 {
     fake_sock *s = &self(ctx)->socks[sock];
     *taken = 0;
+    self(ctx)->now += self(ctx)->slow_us[1];
     if (s->peer_gone) return BMB_GONE;
     for (size_t i = 0; i < count; i++) {
         size_t n = slices[i].size < s->room ? slices[i].size : s->room;
@@ -441,6 +444,7 @@ static bmb_err camera_take(void *ctx, size_t i, bmb_camera_frame *out)
     fake_camera *c = &self(ctx)->cameras[i];
     if (c->take_err != BMB_OK) return c->take_err;
     if (c->queued == 0) return BMB_AGAIN;
+    self(ctx)->now += self(ctx)->slow_us[2];
     *out = c->queue[0];
     memmove(c->queue, c->queue + 1, --c->queued * sizeof c->queue[0]);
     c->out++;

@@ -79,6 +79,7 @@ typedef struct fake_port {
     uint16_t next_bound, next_peer; /* ports */
     bmb_addr unreachable[4];        /* what came back to any socket for many peers */
     size_t unreachable_count;
+    uint64_t slow_us[4]; /* what log, send, take, store take */
     FILE *trace; /* every call of the port is told here; NULL: none */
 } fake_port;
 
