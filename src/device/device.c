@@ -413,7 +413,6 @@ void bmb_close(bmb_device *d)
         if (feed->camera_state == BMB_CAMERA_STARTING || feed->camera_state == BMB_CAMERA_RUNNING)
             d->port->cameras.stop(d->port->cameras.ctx, feed->camera);
         bmb_reel_clear(&feed->reel);
-        feed->camera_state = BMB_CAMERA_OFF;
     }
     for (size_t i = 0; i < d->config->outlet_count; i++)
         if (d->outlets[i].sock != BMB_NO_SOCK) d->port->net.close(d->port->ctx, d->outlets[i].sock);

@@ -239,6 +239,26 @@ static void another_codec_is_refused(void **state)
     assert_int_equal(s.camera_err, BMB_UNSUPPORTED);
 }
 
+static void names_are_letters_digits_and_two_signs(void **state)
+{
+    (void)state;
+    char name[30] = "a";
+    t.feeds[0].name = name;
+    for (int c = 1; c < 256; c++) {
+        name[0] = (char)c;
+        bool good = strchr("abcdefghijklmnopqrstuvwxyz0123456789-_", c) != NULL;
+        assert_int_equal(bmb_budget_of(&t.config, &t.budget, NULL), good ? BMB_OK : BMB_BAD_ARG);
+    }
+    memset(name, 'a', 23);
+    assert_int_equal(bmb_budget_of(&t.config, &t.budget, NULL), BMB_OK);
+    name[23] = 'a';
+    assert_int_equal(bmb_budget_of(&t.config, &t.budget, NULL), BMB_BAD_ARG);
+    name[0] = '\0';
+    assert_int_equal(bmb_budget_of(&t.config, &t.budget, NULL), BMB_BAD_ARG);
+    t.feeds[0].name = "yard";
+    fake_device_open(&t);
+}
+
 #define CASE(name) cmocka_unit_test_setup_teardown(name, prepare, done)
 
 int main(void)
@@ -248,6 +268,7 @@ int main(void)
         CASE(odd_returns_do_no_harm),
         CASE(odd_frames_do_no_harm),
         CASE(another_codec_is_refused),
+        CASE(names_are_letters_digits_and_two_signs),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
