@@ -150,8 +150,7 @@ static int on_secret(void *user, const char *section, const char *key, const cha
 {
     cli_config *c = (cli_config *)user;
     if (strcmp(section, "network") != 0 || strcmp(key, "passphrase") != 0) {
-        cli_error("%s: [%s] %s is not a secret that is known; there is [network] passphrase", c->secrets, section,
-                  key);
+        cli_error("%s: [%s] %s is not a secret that is known; there is [network] passphrase", c->secrets, section, key);
         return 0;
     }
     size_t n = strlen(value);
@@ -193,7 +192,8 @@ static bool is_public(const cli_config *c)
 static const char *exposed(const struct stat *s)
 {
     if ((s->st_mode & 077) != 0) return "others may read it; set its permissions with `chmod 600";
-    if (s->st_uid != geteuid() && s->st_uid != 0) return "it belongs to another user; make it your own with `chown $USER";
+    if (s->st_uid != geteuid() && s->st_uid != 0)
+        return "it belongs to another user; make it your own with `chown $USER";
     return NULL;
 }
 

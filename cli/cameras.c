@@ -10,8 +10,11 @@ static void print_camera(const cli_device *d, size_t index, const bmb_camera_inf
     printf("    sizes    ");
     for (size_t i = 0; i < info->mode_count; i++) {
         const bmb_mode_row *m = &info->modes[i];
-        printf("%s%ux%u up to %g/s", i == 0 ? "" : i % 4 == 0 ? ",\n             " : ", ", m->width, m->height,
-               (double)m->mfps_most / 1000.0);
+        printf("%s%ux%u up to %g/s",
+               i == 0       ? ""
+               : i % 4 == 0 ? ",\n             "
+                            : ", ",
+               m->width, m->height, (double)m->mfps_most / 1000.0);
     }
     putchar('\n');
     bool any = false;

@@ -47,7 +47,6 @@ int cli_error(const char *fmt, ...)
     return EXIT_FAILED;
 }
 
-
 void cli_say(const char *fmt, ...)
 {
     char line[512];

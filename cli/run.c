@@ -70,7 +70,7 @@ void cli_print_addresses(cli_device *d)
     char http[HOSTS_MOST][BMB_ADDR_TEXT_MAX], rtsp[HOSTS_MOST][BMB_ADDR_TEXT_MAX];
     size_t http_count = hosts_of(d, BMB_OUTLET_HTTP, http), rtsp_count = hosts_of(d, BMB_OUTLET_RTSP, rtsp);
     cli_say("%s: %zu feed%s, up to %u viewers, %zu KiB of memory\n", d->config.name, d->config.feed_count,
-           d->config.feed_count == 1 ? "" : "s", d->config.viewers, (d->budget.total + 1023) / 1024);
+            d->config.feed_count == 1 ? "" : "s", d->config.viewers, (d->budget.total + 1023) / 1024);
     for (size_t i = 0; i < d->config.feed_count; i++) {
         bmb_feed_stats stats;
         (void)bmb_feed_stats_get(d->device, i, &stats);
@@ -96,7 +96,7 @@ static void print_summary(const cli_device *d)
         bmb_feed_stats s;
         (void)bmb_feed_stats_get(d->device, i, &s);
         cli_say("  %s: %llu frames taken, %llu sent, %llu skipped, %llu dropped", s.name, (unsigned long long)s.frames,
-               (unsigned long long)s.sent, (unsigned long long)s.skipped, (unsigned long long)s.dropped);
+                (unsigned long long)s.sent, (unsigned long long)s.skipped, (unsigned long long)s.dropped);
     }
 }
 

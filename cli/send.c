@@ -90,7 +90,7 @@ static void print_start(const cli_device *d, const char *to)
     (void)bmb_feed_stats_get(d->device, 0, &stats);
     const bmb_mode m = { stats.codec, stats.width, stats.height, stats.mfps_set };
     cli_say("%s (%s) goes to %s %s.\n\nCtrl-C stops.", stats.name, cli_mode_text(&m, mode, sizeof mode), to,
-           formats[d->pushes[0].format]);
+            formats[d->pushes[0].format]);
 }
 
 /* Nothing that ever arrived is a failure. */
@@ -101,8 +101,8 @@ static int print_result(const cli_device *d)
     (void)bmb_push_stats_get(d->device, 0, &s);
     bmb_device_stats_get(d->device, &device);
     cli_say("Stopped after %.1f s: %llu frames and %.1f KiB sent, %llu skipped, the network took no more for %.1f s.",
-           (double)device.uptime_us / 1e6, (unsigned long long)s.out.frames, (double)s.out.bytes / 1024.0,
-           (unsigned long long)s.skipped, (double)s.out.blocked_us / 1e6);
+            (double)device.uptime_us / 1e6, (unsigned long long)s.out.frames, (double)s.out.bytes / 1024.0,
+            (unsigned long long)s.skipped, (double)s.out.blocked_us / 1e6);
     return s.out.frames > 0 && s.err != BMB_REFUSED ? EXIT_OK : EXIT_FAILED;
 }
 

@@ -196,7 +196,8 @@ int cli_service(int argc, const char **argv)
     } else if (needs && realpath(rest[1], config) == NULL) {
         cli_error("%s: the configuration cannot be read; check the path", rest[1]);
     } else if (needs && (!path_ok(config) || !path_ok(self))) {
-        cli_error("the path of the configuration, or of this command, has a control character in it; give it another name");
+        cli_error(
+            "the path of the configuration, or of this command, has a control character in it; give it another name");
     } else if (needs && !judge(config, secrets, sizeof secrets)) {
         status = EXIT_USAGE; /* told */
     } else if (strcmp(verb, "write") == 0) {

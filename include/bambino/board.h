@@ -66,7 +66,7 @@ bmb_err bmb_board_load(const char *path, bmb_board *out, char *why, size_t room)
 typedef struct bmb_board_run bmb_board_run;
 
 typedef struct bmb_board_options {
-    const char *ssid, *passphrase;            /* as configured; NULL: not set */
+    const char *ssid, *passphrase;                /* as configured; NULL: not set */
     const char *wiring;                           /* as configured; NULL: the board's own */
     void (*console)(void *ctx, const char *line); /* gets each line of the console; NULL: none */
     void *console_ctx;

@@ -34,22 +34,22 @@ typedef enum bmb_camera_fault {
 /* A camera's controls. Their numbers are part of the framed protocol and of saved settings: new ones come last. Each
  * has a unit of its own; the ranges that one camera offers stand in its bmb_camera_info. */
 typedef enum bmb_control {
-    BMB_CONTROL_QUALITY = 0, /* JPEG quality, 1 (smallest) .. 100 (best) */
-    BMB_CONTROL_KBPS,        /* encoder bit rate, kbit/s; H.264 only */
-    BMB_CONTROL_KEY_MS,      /* time between key frames, ms; H.264 only */
-    BMB_CONTROL_FLIP_H,      /* 0, 1: left and right exchanged */
-    BMB_CONTROL_FLIP_V,      /* 0, 1: top and bottom exchanged; with FLIP_H a rotation by 180 degrees */
-    BMB_CONTROL_BRIGHTNESS,  /* -100 .. 100, 0: as the sensor gives it */
-    BMB_CONTROL_CONTRAST,    /* -100 .. 100 */
-    BMB_CONTROL_SATURATION,  /* -100 (grey) .. 100 */
-    BMB_CONTROL_SHARPNESS,   /* -100 (soft) .. 100 */
-    BMB_CONTROL_ROTATE,      /* 0, 180 degrees; with the flips it adds to them */
-    BMB_CONTROL_EXPOSURE_US, /* exposure time, us; 0: automatic, with its gain */
-    BMB_CONTROL_GAIN,        /* per cent of the sensor's least gain; counts with a fixed exposure time only */
-    BMB_CONTROL_WHITE_K,     /* colour temperature of the light, K; 0: automatic (V4L2: white balance temperature) */
-    BMB_CONTROL_FLICKER,     /* mains whose flicker is filtered: 0 (none), 50, 60 Hz (V4L2: power line frequency) */
-    BMB_CONTROL_NIGHT,       /* 0, 1: grey and bright, for infrared light */
-    BMB_CONTROL_ILLUMINATION,        /* light of the camera's own, 0 .. 100 per cent */
+    BMB_CONTROL_QUALITY = 0,  /* JPEG quality, 1 (smallest) .. 100 (best) */
+    BMB_CONTROL_KBPS,         /* encoder bit rate, kbit/s; H.264 only */
+    BMB_CONTROL_KEY_MS,       /* time between key frames, ms; H.264 only */
+    BMB_CONTROL_FLIP_H,       /* 0, 1: left and right exchanged */
+    BMB_CONTROL_FLIP_V,       /* 0, 1: top and bottom exchanged; with FLIP_H a rotation by 180 degrees */
+    BMB_CONTROL_BRIGHTNESS,   /* -100 .. 100, 0: as the sensor gives it */
+    BMB_CONTROL_CONTRAST,     /* -100 .. 100 */
+    BMB_CONTROL_SATURATION,   /* -100 (grey) .. 100 */
+    BMB_CONTROL_SHARPNESS,    /* -100 (soft) .. 100 */
+    BMB_CONTROL_ROTATE,       /* 0, 180 degrees; with the flips it adds to them */
+    BMB_CONTROL_EXPOSURE_US,  /* exposure time, us; 0: automatic, with its gain */
+    BMB_CONTROL_GAIN,         /* per cent of the sensor's least gain; counts with a fixed exposure time only */
+    BMB_CONTROL_WHITE_K,      /* colour temperature of the light, K; 0: automatic (V4L2: white balance temperature) */
+    BMB_CONTROL_FLICKER,      /* mains whose flicker is filtered: 0 (none), 50, 60 Hz (V4L2: power line frequency) */
+    BMB_CONTROL_NIGHT,        /* 0, 1: grey and bright, for infrared light */
+    BMB_CONTROL_ILLUMINATION, /* light of the camera's own, 0 .. 100 per cent */
     BMB_CONTROL_COUNT
 } bmb_control;
 

@@ -137,12 +137,12 @@ typedef struct bmb_config {
     uint16_t spare;          /* connections beyond that for stills, status and refusals, 1 to 64; preset 8 */
     uint16_t request_buffer; /* bytes for each connection, 1536 to 16384; preset 3072. A third takes requests, the rest
                                 answers */
-    uint16_t rtp_packet;    /* largest RTP packet, bytes, its header included, 256 to 8900; preset 1400 */
+    uint16_t rtp_packet;     /* largest RTP packet, bytes, its header included, 256 to 8900; preset 1400 */
     uint32_t stall_ms;       /* a viewer that takes nothing for so long is closed, 100 to 600000; preset 5000 */
     uint32_t request_ms;     /* a request must be complete within, 100 to 600000; preset 10000 */
     uint32_t idle_ms;        /* a connection kept alive without a request is closed after; preset 30000 */
     uint32_t session_ms;     /* an RTSP session ends without a sign of life after; preset 60000 */
-    uint32_t unsent_ms;     /* how much of a stream may wait in the system's send buffer, 20 to 5000; preset 80 */
+    uint32_t unsent_ms;      /* how much of a stream may wait in the system's send buffer, 20 to 5000; preset 80 */
 } bmb_config;
 
 /* Zeroes the configuration and fills in every preset named above. */
@@ -218,9 +218,9 @@ const char *bmb_camera_state_name(bmb_camera_state state);
 /* What holding a bit rate comes to just now. */
 typedef enum bmb_keeping {
     BMB_KEEPING_OFF = 0,
-    BMB_KEEPING_STEADY,     /* quality is where the rate wants it */
-    BMB_KEEPING_BEST,       /* at its best: the scene needs less than the rate */
-    BMB_KEEPING_LEAST,      /* at its lowest, and the rate is just kept */
+    BMB_KEEPING_STEADY,  /* quality is where the rate wants it */
+    BMB_KEEPING_BEST,    /* at its best: the scene needs less than the rate */
+    BMB_KEEPING_LEAST,   /* at its lowest, and the rate is just kept */
     BMB_KEEPING_DROPPING /* at its lowest, and frames are dropped */
 } bmb_keeping;
 
@@ -239,17 +239,17 @@ typedef struct bmb_feed_stats {
     uint32_t mfps_set; /* in force, frames per 1000 s */
     bmb_mode asked;    /* what the configuration asks of the camera; differs where the camera chose otherwise */
     bmb_keeping keeping;
-    uint8_t quality;    /* in force, where a bit rate is held; else 0 */
-    uint32_t kbps_set;  /* to be held; 0: none */
-    uint64_t dropped_for_rate;  /* of `dropped`: to hold the bit rate */
-    uint32_t mfps;      /* measured at the input */
-    uint32_t kbps;      /* measured at the input */
-    uint64_t frames;    /* taken from the camera and kept */
-    uint64_t sent;      /* to viewers, over all viewers */
-    uint64_t skipped;   /* not sent to a viewer because it was behind, over all viewers */
-    uint64_t dropped;   /* never kept: bad, too large, or before the first key frame */
-    uint64_t bad;       /* of `dropped`: truncated or corrupt */
-    uint64_t too_large; /* of `dropped` */
+    uint8_t quality;           /* in force, where a bit rate is held; else 0 */
+    uint32_t kbps_set;         /* to be held; 0: none */
+    uint64_t dropped_for_rate; /* of `dropped`: to hold the bit rate */
+    uint32_t mfps;             /* measured at the input */
+    uint32_t kbps;             /* measured at the input */
+    uint64_t frames;           /* taken from the camera and kept */
+    uint64_t sent;             /* to viewers, over all viewers */
+    uint64_t skipped;          /* not sent to a viewer because it was behind, over all viewers */
+    uint64_t dropped;          /* never kept: bad, too large, or before the first key frame */
+    uint64_t bad;              /* of `dropped`: truncated or corrupt */
+    uint64_t too_large;        /* of `dropped` */
     uint64_t bytes_sent;
     uint32_t stalled;                  /* viewers closed for taking nothing */
     uint32_t shed;                     /* viewers closed because the reel needed the memory */

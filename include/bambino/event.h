@@ -52,16 +52,16 @@ typedef enum bmb_event_code {
     BMB_EVENT_FEED_REMOVED, /* feed */
     BMB_EVENT_CONTROLS_RESTORED, /* feed; value: how many were restored from the port's storage */
     BMB_EVENT_CONTROLS_NOT_KEPT, /* feed, err; the port's storage failed */
-    BMB_EVENT_NOT_FOUND, /* peer, text: what was asked for; there is nothing of that name */
-    BMB_EVENT_SESSION_ENDED, /* feed, peer; its session was ended: value: bmb_ending */
-    BMB_EVENT_SUPPRESSED,         /* value: events about peers that were not reported, there were too many */
+    BMB_EVENT_NOT_FOUND,         /* peer, text: what was asked for; there is nothing of that name */
+    BMB_EVENT_SESSION_ENDED,     /* feed, peer; its session was ended: value: bmb_ending */
+    BMB_EVENT_SUPPRESSED,        /* value: events about peers that were not reported, there were too many */
     BMB_EVENT_REPORT /* feed (pushes), peer: where to, or where the outlet listens; traffic: the last second;
                         value: viewers, or -1 for a push */
 } bmb_event_code;
 
 /* Why a session over UDP was ended although nobody asked for it. */
 typedef enum bmb_ending {
-    BMB_ENDING_SILENT = 0, /* no sign of life within the session's time */
+    BMB_ENDING_SILENT = 0,  /* no sign of life within the session's time */
     BMB_ENDING_UNREACHABLE, /* its host answers that nobody listens at the port */
     BMB_ENDING_ABANDONED,   /* its control connection is closed, and no report comes either */
     BMB_ENDING_BYE          /* the receiver said goodbye by RTCP */

@@ -17,8 +17,8 @@ typedef struct bmb_linux bmb_linux;
 bmb_err bmb_linux_create(bmb_linux **out, bmb_port *port);
 void bmb_linux_destroy(bmb_linux *self);
 
-/* Where events go: by default, sentences to stderr at BMB_LEVEL_INFO and graver. They are written by a thread of its own
- * (see bmb_lines), so that a pipe, terminal or disk that takes nothing never holds the device up. */
+/* Where events go: by default, sentences to stderr at BMB_LEVEL_INFO and graver. They are written by a thread of its
+ * own (see bmb_lines), so that a pipe, terminal or disk that takes nothing never holds the device up. */
 void bmb_linux_log_level(bmb_linux *self, bmb_level most_detailed);
 
 /* Lines of text to a file descriptor, written behind the caller's back. A bounded number waits; where nobody takes them
@@ -39,9 +39,9 @@ uint64_t bmb_linux_watchdog_us(void);
 /* Keeps named records as files in a folder, which is made when it is not there. BMB_DENIED, BMB_NOT_FOUND (its parent).
  */
 bmb_err bmb_linux_storage(bmb_linux *self, const char *folder, bmb_storage *out);
-/* Writes a file whole or not at all, also over a power cut: under another name in the same folder first, which nobody can
- * guess and which ends in BMB_LINUX_PART, and down to the medium before it gets its own. A symbolic link at the path is
- * replaced and not followed. replace false: a file that is there stays, and BMB_IN_USE is returned.
+/* Writes a file whole or not at all, also over a power cut: under another name in the same folder first, which nobody
+ * can guess and which ends in BMB_LINUX_PART, and down to the medium before it gets its own. A symbolic link at the
+ * path is replaced and not followed. replace false: a file that is there stays, and BMB_IN_USE is returned.
  * BMB_NO_ROOM, BMB_DENIED, BMB_NOT_FOUND (the folder). */
 bmb_err bmb_linux_write_whole(const char *path, const void *data, size_t size, bool replace);
 #define BMB_LINUX_PART ".part"

@@ -112,7 +112,8 @@ void bmb_lines_put(bmb_lines *l, const char *text)
     size_t size = strlen(text);
     if (l == NULL) return;
     pthread_mutex_lock(&l->lock);
-    if (l->missed > 0) snprintf(note, sizeof note, "(%zu lines are missing here: nobody took them in time)\n", l->missed);
+    if (l->missed > 0)
+        snprintf(note, sizeof note, "(%zu lines are missing here: nobody took them in time)\n", l->missed);
     if (l->gone) {
         l->missed = 0;
     } else if (strlen(note) + size + 1 > ROOM - l->used) {

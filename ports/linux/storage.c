@@ -26,7 +26,9 @@ static bmb_err load(void *ctx, const char *name, void *out, size_t room, size_t 
     int fd = open(path, O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
     if (fd < 0) return errno == ENOENT ? BMB_NOT_FOUND : bmb_linux_errno(errno);
     struct stat s;
-    bmb_err err = fstat(fd, &s) != 0 || !S_ISREG(s.st_mode) ? BMB_FAILED : (size_t)s.st_size > room ? BMB_NO_ROOM : BMB_OK;
+    bmb_err err = fstat(fd, &s) != 0 || !S_ISREG(s.st_mode) ? BMB_FAILED
+                  : (size_t)s.st_size > room                ? BMB_NO_ROOM
+                                                            : BMB_OK;
     ssize_t n = err == BMB_OK ? read(fd, out, room) : 0;
     close(fd);
     if (n < 0) return BMB_FAILED;
@@ -61,7 +63,8 @@ bmb_err bmb_linux_write_whole(const char *path, const void *data, size_t size, b
     char part[PATH_MAX];
     int n = snprintf(part, sizeof part, "%s" SECRET BMB_LINUX_PART, path);
     if (n < 0 || (size_t)n >= sizeof part) return BMB_BAD_ARG;
-    int fd = mkostemps(part, (int)strlen(BMB_LINUX_PART), O_CLOEXEC); /* exclusively: what lies there is never followed */
+    int fd =
+        mkostemps(part, (int)strlen(BMB_LINUX_PART), O_CLOEXEC); /* exclusively: what lies there is never followed */
     if (fd < 0) return errno == ENOSPC ? BMB_NO_ROOM : errno == ENOENT ? BMB_NOT_FOUND : bmb_linux_errno(errno);
     const uint8_t *at = (const uint8_t *)data;
     mode_t mask = umask(0);

@@ -20,7 +20,7 @@
 #define SEGMENTS_MOST 64      /* UDP_MAX_SEGMENTS of every kernel that has it */
 #define SEGMENTED_MOST 65000u /* bytes of one such call: an IP datagram's bound */
 #define SLICES_MOST 256
-#define TRIES_MOST 4 /* answers that came back between two calls */
+#define TRIES_MOST 4        /* answers that came back between two calls */
 #define DELIVERY_CLASS 0x88 /* DSCP AF41, interactive video (RFC 4594) */
 
 /* How many packets from the first on may go as segments of one: all as large as the first, the last may be smaller. */

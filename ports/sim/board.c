@@ -47,18 +47,10 @@ static bmb_board_run *of(void *ctx)
 
 const char *bmb_board_fault_name(bmb_board_fault fault)
 {
-    static const char *const names[BMB_BOARD_FAULTS] = { "none",
-                                                         "ribbon",
-                                                         "wiring",
-                                                         "other-sensor",
-                                                         "weak-supply",
-                                                         "no-external-ram",
-                                                         "no-ssid",
-                                                         "no-passphrase",
-                                                         "wrong-passphrase",
-                                                         "storage-full",
-                                                         "clock-unset",
-                                                         "hanging-camera" };
+    static const char *const names[BMB_BOARD_FAULTS] = { "none",         "ribbon",        "wiring",
+                                                         "other-sensor", "weak-supply",   "no-external-ram",
+                                                         "no-ssid",      "no-passphrase", "wrong-passphrase",
+                                                         "storage-full", "clock-unset",   "hanging-camera" };
     return (size_t)fault < BMB_BOARD_FAULTS ? names[fault] : NULL;
 }
 
@@ -109,8 +101,7 @@ bool bmb_board_has(const bmb_board_run *run, bmb_board_fault fault)
 /* The first of the faults that keep the network away, or BMB_BOARD_FINE. */
 static bmb_board_fault network_fault(const bmb_board_run *run)
 {
-    static const bmb_board_fault all[] = { BMB_BOARD_NO_SSID, BMB_BOARD_NO_PASSPHRASE,
-                                           BMB_BOARD_WRONG_PASSPHRASE };
+    static const bmb_board_fault all[] = { BMB_BOARD_NO_SSID, BMB_BOARD_NO_PASSPHRASE, BMB_BOARD_WRONG_PASSPHRASE };
     for (size_t i = 0; i < sizeof all / sizeof all[0]; i++)
         if (bmb_board_has(run, all[i])) return all[i];
     return BMB_BOARD_FINE;
@@ -232,9 +223,9 @@ static void say_fault(bmb_board_run *run, bmb_board_fault fault)
     const char *network = run->options.ssid != NULL ? run->options.ssid : "";
     switch (fault) {
     case BMB_BOARD_RIBBON:
-        bmb_board_say(run,
-                      "camera: nothing answers on its I2C bus. Seat the ribbon with its contacts towards the connector's, "
-                      "and close the latch");
+        bmb_board_say(
+            run, "camera: nothing answers on its I2C bus. Seat the ribbon with its contacts towards the connector's, "
+                 "and close the latch");
         break;
     case BMB_BOARD_WIRING:
         bmb_board_say(
@@ -267,9 +258,9 @@ static void say_fault(bmb_board_run *run, bmb_board_fault fault)
         bmb_board_say(run, "network \"%s\": no passphrase is set. Set passphrase in the secrets file", network);
         break;
     case BMB_BOARD_WRONG_PASSPHRASE:
-        bmb_board_say(
-            run, "network \"%s\": the access point refuses the passphrase. Correct passphrase in the secrets file",
-            network);
+        bmb_board_say(run,
+                      "network \"%s\": the access point refuses the passphrase. Correct passphrase in the secrets file",
+                      network);
         break;
     case BMB_BOARD_STORAGE_FULL:
         bmb_board_say(run, "storage: full. Settings and pictures cannot be kept; delete some");

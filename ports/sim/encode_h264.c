@@ -76,8 +76,8 @@ static void follow_bit_rate(h264 *self, int32_t kbps)
     self->kbps = kbps;
 }
 
-/* Copies a unit with its start code; a sequence parameter set is made to tell the frame rate. Returns its size; 0: there
- * is no room. */
+/* Copies a unit with its start code; a sequence parameter set is made to tell the frame rate. Returns its size; 0:
+ * there is no room. */
 static size_t put_unit(const h264 *self, const uint8_t *unit, size_t size, uint8_t *out, size_t room)
 {
     size_t code = 4; /* what this library writes */

@@ -140,7 +140,8 @@ static uint64_t pass_packets(sim_radio *r)
             const bmb_slice slice = { p->data, p->size };
             const bmb_packet one = { &slice, 1, (uint32_t)p->size };
             size_t taken;
-            (void)r->layer.under.net.udp_send(r->layer.under.ctx, p->sock, p->connected ? NULL : &p->to, &one, 1, &taken);
+            (void)r->layer.under.net.udp_send(r->layer.under.ctx, p->sock, p->connected ? NULL : &p->to, &one, 1,
+                                              &taken);
             gone = true;
         } else {
             bool blocked = false;

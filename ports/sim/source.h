@@ -29,8 +29,8 @@ typedef struct sim_encoder {
 
 extern const sim_encoder sim_jpeg_encoder;
 extern const sim_encoder sim_h264_encoder;
-/* Writes a sequence parameter set (a NAL unit without its start code) with the frame rate added to it, where it does not
- * say one; returns its size; 0: it cannot be done. openh264 says none, and receivers guess. */
+/* Writes a sequence parameter set (a NAL unit without its start code) with the frame rate added to it, where it does
+ * not say one; returns its size; 0: it cannot be done. openh264 says none, and receivers guess. */
 size_t sim_sps_with_rate(const uint8_t *sps, size_t size, uint32_t mfps, uint8_t *out, size_t room);
 /* NULL when the build has none for this codec. */
 const sim_encoder *sim_encoder_for(bmb_codec codec);

@@ -77,11 +77,12 @@ size_t sim_sps_with_rate(const uint8_t *sps, size_t size, uint32_t mfps, uint8_t
 {
     bit_run in = { .bits = 0 }, made = { .bits = 0 };
     bmb_sps says;
-    if (size <= HEAD || bmb_sps_parse(sps, size, &says) != BMB_OK || says.mfps != 0 || !unpack(sps, size, &in)) return 0;
+    if (size <= HEAD || bmb_sps_parse(sps, size, &says) != BMB_OK || says.mfps != 0 || !unpack(sps, size, &in))
+        return 0;
     size_t at = says.timing_at != 0 ? says.timing_at : says.vui_at;
     for (size_t i = 0; i < at; i++) put(&made, bit_at(&in, i));
     if (says.timing_at == 0) {
-        put(&made, true);                             /* there is usability information: */
+        put(&made, true);                              /* there is usability information: */
         for (int i = 0; i < 4; i++) put(&made, false); /* no aspect, overscan, signal type, chroma location */
     }
     put_timing(&made, mfps);

@@ -59,7 +59,8 @@ const char *bmb_camera_fault_text(bmb_camera_fault fault, bmb_err err)
 {
     switch (fault) {
     case BMB_CAMERA_FAULT_SILENT:
-        return "nothing answers on its I2C bus. Seat the ribbon with its contacts towards the connector's, and close the "
+        return "nothing answers on its I2C bus. Seat the ribbon with its contacts towards the connector's, and close "
+               "the "
                "latch";
     case BMB_CAMERA_FAULT_WIRING:
         return "I2C gives no sense at these pins, or no pixel clock comes. Choose the wiring of this very board";
@@ -188,8 +189,8 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
         return format(out, room, "feed \"%s\": %s left after %" PRId64 " frames (%" PRId64 " watch)", feed, peer,
                       e->extra, e->value);
     case BMB_EVENT_VIEWER_STALLED:
-        return format(out, room, "%s%s%s%s took nothing for %.1f s and was closed", e->feed != NULL ? "feed \"" : "", feed,
-                      e->feed != NULL ? "\": " : "", peer, (double)e->value / 1000.0);
+        return format(out, room, "%s%s%s%s took nothing for %.1f s and was closed", e->feed != NULL ? "feed \"" : "",
+                      feed, e->feed != NULL ? "\": " : "", peer, (double)e->value / 1000.0);
     case BMB_EVENT_VIEWER_SHED:
         return format(out, room,
                       "feed \"%s\": %s was closed, it held memory that the next frame needed; "
@@ -242,12 +243,15 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
         return format(out, room, "feed \"%s\": controls cannot be kept for the next start: %s; check the state folder",
                       feed, bmb_err_text(e->err));
     case BMB_EVENT_NOT_FOUND:
-        return format(out, room, "%s asked for an address that does not exist: %s", peer, e->text != NULL ? e->text : "");
+        return format(out, room, "%s asked for an address that does not exist: %s", peer,
+                      e->text != NULL ? e->text : "");
     case BMB_EVENT_SESSION_ENDED:
         return format(out, room, "feed \"%s\": %s %s; its session is over", feed, peer, ending_text(e->value));
     case BMB_EVENT_SUPPRESSED:
-        return format(out, room, "%" PRId64 " more events about viewers and connections are not listed, there were too "
-                                 "many at once", e->value);
+        return format(out, room,
+                      "%" PRId64 " more events about viewers and connections are not listed, there were too "
+                      "many at once",
+                      e->value);
     case BMB_EVENT_REPORT:
         return report(e, feed, peer, out, room);
     }
@@ -260,9 +264,9 @@ static const char *key_text(const char *key)
     static const struct {
         const char *member, *key;
     } names[] = {
-        { "frame_max", "frame-max" },   { "reel_bytes", "reel" },         { "request_buffer", "request-buffer" },
-        { "rtp_packet", "rtp-packet" }, { "stall_ms", "stall-ms" },       { "request_ms", "request-ms" },
-        { "idle_ms", "idle-ms" },       { "session_ms", "session-ms" },   { "unsent_ms", "unsent-ms" },
+        { "frame_max", "frame-max" },   { "reel_bytes", "reel" },       { "request_buffer", "request-buffer" },
+        { "rtp_packet", "rtp-packet" }, { "stall_ms", "stall-ms" },     { "request_ms", "request-ms" },
+        { "idle_ms", "idle-ms" },       { "session_ms", "session-ms" }, { "unsent_ms", "unsent-ms" },
     };
     if (key == NULL) return "a value";
     for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)

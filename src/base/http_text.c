@@ -13,7 +13,8 @@ static date date_of(uint32_t days_since_1970)
     uint32_t days = days_since_1970 + 719468, era = days / ERA_DAYS, in_era = days % ERA_DAYS;
     uint32_t year = (in_era - in_era / 1460 + in_era / 36524 - in_era / 146096) / 365;
     uint32_t in_year = in_era - (365 * year + year / 4 - year / 100), month = (5 * in_year + 2) / 153;
-    return (date){ .year = year + era * 400 + (month >= 10), .month = month < 10 ? month + 3 : month - 9,
+    return (date){ .year = year + era * 400 + (month >= 10),
+                   .month = month < 10 ? month + 3 : month - 9,
                    .day = in_year - (153 * month + 2) / 5 + 1 };
 }
 

@@ -9,7 +9,7 @@
 
 #include "bambino/port.h"
 
-#define BMB_LOG_BURST 32u        /* as many viewers as come at once after a power cut */
+#define BMB_LOG_BURST 32u       /* as many viewers as come at once after a power cut */
 #define BMB_LOG_STEP_US 250000u /* four a second can still be read */
 
 typedef struct bmb_log_gate {

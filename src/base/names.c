@@ -40,7 +40,9 @@ const char *bmb_keeping_name(bmb_keeping keeping)
 
 const char *bmb_doing_name(bmb_doing doing)
 {
-    static const char *const names[BMB_DOING_COUNT] = { "events", "cameras", "delivery", "times", "storing", "logging" };
+    static const char *const names[BMB_DOING_COUNT] = {
+        "events", "cameras", "delivery", "times", "storing", "logging"
+    };
     return name_at(names, COUNT(names), (size_t)doing);
 }
 

@@ -101,10 +101,10 @@ static void turn_away(bmb_device *d, const bmb_outlet *outlet, bmb_sock sock, co
     d->port->net.close(d->port->ctx, sock);
     d->refused++;
     bmb_tell(d, &(bmb_event){ .level = BMB_LEVEL_WARNING,
-                                   .code = BMB_EVENT_CONNECTIONS_FULL,
-                                   .err = BMB_LIMIT,
-                                   .peer = peer,
-                                   .value = d->conn_most });
+                              .code = BMB_EVENT_CONNECTIONS_FULL,
+                              .err = BMB_LIMIT,
+                              .peer = peer,
+                              .value = d->conn_most });
 }
 
 /* What a conversation needs is set to its beginning. */
@@ -135,9 +135,9 @@ void bmb_conn_accept(bmb_device *d, bmb_outlet *outlet)
             outlet->paused_us = d->now + BMB_ACCEPT_PAUSE_US;
             (void)d->port->net.watch(d->port->ctx, outlet->sock, 0, (uint32_t)(outlet - d->outlets));
             bmb_tell(d, &(bmb_event){ .level = BMB_LEVEL_WARNING,
-                                           .code = BMB_EVENT_ACCEPT_PAUSED,
-                                           .err = err,
-                                           .value = BMB_ACCEPT_PAUSE_US / 1000 });
+                                      .code = BMB_EVENT_ACCEPT_PAUSED,
+                                      .err = err,
+                                      .value = BMB_ACCEPT_PAUSE_US / 1000 });
             return;
         }
         bmb_conn *c = free_conn(d);
@@ -152,7 +152,9 @@ void bmb_conn_accept(bmb_device *d, bmb_outlet *outlet)
 void bmb_viewer_event(bmb_device *d, const bmb_feed *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
                       int64_t value, int64_t extra)
 {
-    bmb_tell(d, &(bmb_event){
+    bmb_tell(
+        d,
+        &(bmb_event){
             .level = level, .code = code, .feed = feed->config->name, .peer = peer, .value = value, .extra = extra });
 }
 
@@ -167,8 +169,7 @@ void bmb_conn_close(bmb_device *d, bmb_conn *c)
     while (d->conn_used > 0 && d->conns[d->conn_used - 1].state == BMB_CONN_FREE) d->conn_used--;
 }
 
-bmb_err bmb_conn_send(bmb_device *d, bmb_conn *c, const bmb_slice *slices, size_t count, size_t offered,
-                      size_t *taken)
+bmb_err bmb_conn_send(bmb_device *d, bmb_conn *c, const bmb_slice *slices, size_t count, size_t offered, size_t *taken)
 {
     bmb_err err = bmb_net_send(d, c->sock, slices, count, offered, taken);
     if (*taken > 0) c->progress_us = d->now;

@@ -15,8 +15,9 @@
 static void tell(bmb_device *d, const bmb_feed *feed, bmb_level level, bmb_event_code code, bmb_err err, int64_t value,
                  int64_t extra)
 {
-    bmb_tell(d, &(bmb_event){
-                .level = level, .code = code, .err = err, .feed = feed->config->name, .value = value, .extra = extra });
+    bmb_tell(
+        d, &(bmb_event){
+               .level = level, .code = code, .err = err, .feed = feed->config->name, .value = value, .extra = extra });
 }
 
 static const bmb_setting *configured(const bmb_feed *feed, bmb_control control)

@@ -37,7 +37,8 @@ static bmb_err find_camera(const bmb_port *port, const char *name, size_t *index
 {
     size_t count = port->cameras.count(port->cameras.ctx);
     for (size_t i = 0; i < count && i < UINT16_MAX; i++) {
-        if (port->cameras.info(port->cameras.ctx, i, info) != BMB_OK || strncmp(info->name, name, sizeof info->name) != 0)
+        if (port->cameras.info(port->cameras.ctx, i, info) != BMB_OK ||
+            strncmp(info->name, name, sizeof info->name) != 0)
             continue;
         *index = i;
         return BMB_OK;
@@ -138,7 +139,8 @@ static bmb_err check_feed(const bmb_config *config, size_t index, plan *out, bmb
     for (size_t i = 0; i < index; i++) {
         if (same_group(&f->multicast.group, &config->feeds[i].multicast.group))
             return bmb_blame(fault, BMB_IN_USE, "feed", "multicast", f->name, 0, 0);
-        if (strcmp(config->feeds[i].name, f->name) == 0) return bmb_blame(fault, BMB_IN_USE, "feed", "name", f->name, 0, 0);
+        if (strcmp(config->feeds[i].name, f->name) == 0)
+            return bmb_blame(fault, BMB_IN_USE, "feed", "name", f->name, 0, 0);
         if (f->camera != NULL && strcmp(config->feeds[i].camera, f->camera) == 0)
             return bmb_blame(fault, BMB_IN_USE, "feed", "camera", f->camera, 0, 0);
     }
@@ -172,7 +174,7 @@ static bmb_err check_stream(const bmb_config *config, const char *part, uint16_t
     } else if (bmb_stream_framer(format, config->feeds[feed].mode.codec, tcp) == NULL) {
         name = config->feeds[feed].name;
         err = bmb_blame(fault, BMB_UNSUPPORTED, part, "format", name, (int64_t)format,
-                    (int64_t)config->feeds[feed].mode.codec);
+                        (int64_t)config->feeds[feed].mode.codec);
     }
     if (err != BMB_OK && fault != NULL) fault->addr = *addr;
     return err;
@@ -373,7 +375,8 @@ bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device
     bmb_err err = plan_and_count(config, &p, &budget, fault);
     if (err != BMB_OK) return err;
     if (memory == NULL || size < budget.total)
-        return bmb_blame(fault, BMB_NO_MEMORY, "memory", largest_part(&budget), NULL, (int64_t)budget.total, (int64_t)size);
+        return bmb_blame(fault, BMB_NO_MEMORY, "memory", largest_part(&budget), NULL, (int64_t)budget.total,
+                         (int64_t)size);
 
     size_t skew = (BMB_ALIGN - (uintptr_t)memory % BMB_ALIGN) % BMB_ALIGN;
     bmb_device *d = lay_out((uint8_t *)memory + skew, config, &p, &budget);
@@ -524,7 +527,8 @@ uint64_t bmb_step(bmb_device *d)
         bmb_report(d);
         d->report_us = d->now + BMB_REPORT_OUT_US;
     }
-    bool busy = d->gate.suppressed > 0 || d->conn_live > 0 || d->config->push_count > 0 || d->session_live > 0 || leased || paused;
+    bool busy = d->gate.suppressed > 0 || d->conn_live > 0 || d->config->push_count > 0 || d->session_live > 0 ||
+                leased || paused;
     uint64_t next = busy ? d->sweep_us : UINT64_MAX;
     if (d->pace_us < next) next = d->pace_us;
     if (d->idle_us < next) next = d->idle_us;

@@ -1,5 +1,5 @@
-/* Multicast groups: one sender each, whatever the number of its viewers. It exists as long as a session or a lease holds
- * it, and sends while one of them wants to see something. */
+/* Multicast groups: one sender each, whatever the number of its viewers. It exists as long as a session or a lease
+ * holds it, and sends while one of them wants to see something. */
 #include <string.h>
 
 #include "device/state.h"

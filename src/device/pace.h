@@ -8,9 +8,9 @@
 
 typedef struct bmb_pace {
     bmb_pace_stats most;
-    uint64_t since_us;  /* when the present part began */
-    uint64_t step_us;   /* when the present step began */
-    uint64_t wanted_us; /* when the device wanted to run again */
+    uint64_t since_us;   /* when the present part began */
+    uint64_t step_us;    /* when the present step began */
+    uint64_t wanted_us;  /* when the device wanted to run again */
     uint32_t longest_us; /* of the parts of the present step … */
     uint8_t longest;     /* … which it was */
     uint8_t doing;       /* bmb_doing */

@@ -11,12 +11,12 @@ static void tell(bmb_device *d, const bmb_push *p, bmb_level level, bmb_event_co
                  int64_t extra)
 {
     bmb_tell(d, &(bmb_event){ .level = level,
-                                   .code = code,
-                                   .err = err,
-                                   .feed = p->feed->config->name,
-                                   .peer = &p->config->to,
-                                   .value = value,
-                                   .extra = extra });
+                              .code = code,
+                              .err = err,
+                              .feed = p->feed->config->name,
+                              .peer = &p->config->to,
+                              .value = value,
+                              .extra = extra });
 }
 
 bmb_push *bmb_push_of(const bmb_device *d, const bmb_conn *c)

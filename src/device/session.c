@@ -244,8 +244,7 @@ static void take_unreachable(bmb_device *d, const bmb_addr *to)
         if (!ours) continue;
         if (s->unreachable == 0) s->unreachable_us = d->now;
         if (s->unreachable < UINT8_MAX) s->unreachable++;
-        if (s->unreachable >= BMB_UNREACHABLE_LEAST &&
-            bmb_conn_older_than(d, s->unreachable_us, BMB_UNREACHABLE_US))
+        if (s->unreachable >= BMB_UNREACHABLE_LEAST && bmb_conn_older_than(d, s->unreachable_us, BMB_UNREACHABLE_US))
             end(d, s, BMB_ENDING_UNREACHABLE);
     }
 }

@@ -21,7 +21,7 @@
 #define BMB_NO_TALLY UINT8_MAX
 
 /* Bounds, each with the reason for its value. */
-#define BMB_FEEDS_MOST 64u          /* a bit each in a word */
+#define BMB_FEEDS_MOST 64u /* a bit each in a word */
 #define BMB_OUTLETS_MOST 8u
 #define BMB_READY_MOST 32u          /* events per step: bounds one step's time, the rest comes with the next */
 #define BMB_SLOTS_LEAST 6u          /* frames in a reel however small */
@@ -34,7 +34,7 @@
 #define BMB_STALL_LEAST_US 2000000u /* a camera may be silent so long, or ten frame intervals if that is more */
 #define BMB_RETRY_FIRST_MS 500u     /* first pause before a camera is started again; doubles up to … */
 #define BMB_RETRY_MOST_MS 30000u
-#define BMB_UNSENT_LEAST 16384u /* bytes in a socket's buffer: less would cost a call per few packets */
+#define BMB_UNSENT_LEAST 16384u  /* bytes in a socket's buffer: less would cost a call per few packets */
 #define BMB_TUNE_US 1000000u     /* between two looks at what a slow viewer's link carries */
 #define BMB_LAG_US 500000u       /* an H.264 viewer that is further behind the newest frame goes on at a key frame */
 #define BMB_KEY_PAUSE_US 500000u /* least time between two requests for a key frame, over all viewers of a feed */
@@ -42,11 +42,12 @@
 #define BMB_BURST_GAP_US 1000u   /* least pause between bursts, the resolution of the port's wait */
 #define BMB_REPORT_US 5000000u   /* between two RTCP sender reports (RFC 3550 6.2) */
 #define BMB_DATAGRAMS 16u        /* RTCP datagrams taken in one step */
-#define BMB_ORPHAN_US 10000000u  /* a receiver whose control connection is gone must report within: receivers of such
+#define BMB_ORPHAN_US                                                                                                  \
+    10000000u                    /* a receiver whose control connection is gone must report within: receivers of such  \
                                     streams report every 2.5 to 7.5 s (RFC 3550 6.2) */
 #define BMB_UNREACHABLE_LEAST 6u /* answers "port unreachable" in a row, no sign of life between them, … */
 #define BMB_UNREACHABLE_US 2000000u /* … over so long: the receiver is gone */
-#define BMB_SETTLED_US 2000000u  /* a stream's bit rate is told once it was measured for so long */
+#define BMB_SETTLED_US 2000000u     /* a stream's bit rate is told once it was measured for so long */
 #define BMB_KEEP_AFTER_US 2000000u  /* changed controls are stored after: one write for a hand that turns a knob */
 #define BMB_KEEP_PAUSE_US 10000000u /* and not again before: a medium may take long for a write, and wears out */
 #define BMB_KEEP_AGAIN_US 30000000u /* and again, where the storage failed */
@@ -106,10 +107,10 @@ typedef struct bmb_group {
 
 /* A still of another size, taken while the feed streams. */
 typedef struct bmb_still {
-    bool active; /* a connection waits for it, or is being sent it */
-    bool taking; /* the camera is in the still's mode */
-    bool held;   /* the picture is in the driver's buffer, under this cookie */
-    bool gap;    /* the gap that it made is to be told */
+    bool active;     /* a connection waits for it, or is being sent it */
+    bool taking;     /* the camera is in the still's mode */
+    bool held;       /* the picture is in the driver's buffer, under this cookie */
+    bool gap;        /* the gap that it made is to be told */
     uint8_t quality; /* of the stream, to be set again; 0: it was not changed */
     uint8_t settled;
     uint16_t conn; /* index plus 1; 0: nobody */
@@ -161,7 +162,7 @@ typedef struct bmb_push {
     bmb_feed *feed;
     uint8_t state; /* bmb_push_state */
     bmb_err err;
-    uint16_t conn; /* TCP: index of the connection that is reserved for it */
+    uint16_t conn;       /* TCP: index of the connection that is reserved for it */
     bmb_sock sock, rtcp; /* UDP; rtcp: RTP's second one */
     uint32_t starts, retry_ms;
     uint64_t retry_us, since_us;
@@ -180,10 +181,10 @@ typedef struct bmb_session {
     uint8_t rtp_channel, rtcp_channel; /* interleaved */
     bool reports;                      /* the receiver has reported; the four below are set */
     uint8_t lost_256;
-    uint8_t outlet;                    /* where it was set up */
-    uint8_t unreachable;               /* answers "port unreachable" since the last sign of life … */
-    bool holds;                        /* a place in the feed's group */
-    bool departed;                     /* interleaved: it has said goodbye, and ends with the frame under way */
+    uint8_t outlet;      /* where it was set up */
+    uint8_t unreachable; /* answers "port unreachable" since the last sign of life … */
+    bool holds;          /* a place in the feed's group */
+    bool departed;       /* interleaved: it has said goodbye, and ends with the frame under way */
     uint16_t rtcp_port;
     uint16_t conn; /* index of the connection that has it, plus 1; 0: that is gone */
     uint16_t next; /* session of the same connection, its index plus 1; 0: the last one */
@@ -275,7 +276,7 @@ typedef struct bmb_conn {
             bool closing;      /* ends when tx is out */
             bool active;       /* has said something */
         };
-        struct { /* POST */
+        struct {            /* POST */
             uint16_t get;   /* connection of the answers, index plus 1; 0: it is gone */
             uint8_t digits; /* of a base64 group that are there … */
             uint32_t group; /* … and their bits */
@@ -427,13 +428,12 @@ void bmb_conn_resume(bmb_device *d, bmb_conn *c);
 /* Reads on; waits: until the peer takes something, too, for which it has stall_ms from now on. */
 void bmb_conn_await(bmb_device *d, bmb_conn *c, bool waits);
 /* Every byte over a connection leaves here. BMB_AGAIN: not all was taken. */
-bmb_err bmb_conn_send(bmb_device *d, bmb_conn *c, const bmb_slice *slices, size_t count, size_t offered,
-                      size_t *taken);
+bmb_err bmb_conn_send(bmb_device *d, bmb_conn *c, const bmb_slice *slices, size_t count, size_t offered, size_t *taken);
 bmb_err bmb_conn_send_pending(bmb_device *d, bmb_conn *c); /* BMB_OK: tx and body are out */
 bmb_http_terms bmb_conn_terms(const bmb_device *d, bool keep_alive, bool old, bool head_only);
 /* Something that is not there was asked for. */
 void bmb_conn_not_found(bmb_device *d, const bmb_conn *c, const char *scheme, const char *path, size_t size);
-void bmb_conn_drain(bmb_device *d, bmb_conn *c);           /* says no more, and closes soon */
+void bmb_conn_drain(bmb_device *d, bmb_conn *c); /* says no more, and closes soon */
 bool bmb_conn_older_than(const bmb_device *d, uint64_t since_us, uint64_t limit_us);
 /* Closes the viewers that are in the middle of this frame. */
 void bmb_conn_shed(bmb_device *d, bmb_feed *feed, const bmb_frame *frame);
@@ -460,7 +460,7 @@ typedef struct bmb_conversation {
     void (*flush)(bmb_device *d, bmb_conn *c);
     void (*sweep)(bmb_device *d, bmb_conn *c);
     void (*closed)(bmb_device *d, bmb_conn *c);
-    bool (*idle)(const bmb_device *d, const bmb_conn *c); /* nobody would miss it */
+    bool (*idle)(const bmb_device *d, const bmb_conn *c);                      /* nobody would miss it */
     bmb_viewer *(*viewer)(const bmb_device *d, const bmb_conn *c, unsigned n); /* as bmb_conn_viewer */
     void (*feed_removed)(bmb_device *d, bmb_conn *c); /* called when such a viewer's feed is taken out of service */
 } bmb_conversation;

@@ -147,7 +147,8 @@ bmb_tally bmb_push_tally(const bmb_device *d, const bmb_push *p)
 {
     bmb_tally sum = p->past;
     bmb_conn *c = &d->conns[p->conn];
-    const bmb_viewer *v = p->config->tcp ? (p->state == BMB_PUSH_SENDING ? bmb_conn_viewer(d, c, 0) : NULL) : &p->viewer;
+    const bmb_viewer *v =
+        p->config->tcp ? (p->state == BMB_PUSH_SENDING ? bmb_conn_viewer(d, c, 0) : NULL) : &p->viewer;
     if (v != NULL && v->framer != NULL) add_viewer(d, &sum, v);
     return sum;
 }
@@ -188,11 +189,11 @@ static void tell_traffic(bmb_device *d, const bmb_tally *sum, bmb_tally *reporte
     *reported = *sum;
     if (viewers <= 0 && traffic.bytes == 0 && traffic.blocked_ms == 0) return;
     bmb_tell(d, &(bmb_event){ .level = BMB_LEVEL_DEBUG,
-                                   .code = BMB_EVENT_REPORT,
-                                   .feed = feed,
-                                   .peer = where,
-                                   .value = viewers,
-                                   .traffic = &traffic });
+                              .code = BMB_EVENT_REPORT,
+                              .feed = feed,
+                              .peer = where,
+                              .value = viewers,
+                              .traffic = &traffic });
 }
 
 void bmb_report(bmb_device *d)

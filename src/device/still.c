@@ -33,8 +33,7 @@ static void set_quality(bmb_device *d, bmb_feed *feed, const bmb_camera_info *in
 static void restore_quality(bmb_device *d, bmb_feed *feed)
 {
     int32_t effective;
-    if (feed->still.quality > 0)
-        (void)bmb_camera_set(d, feed, BMB_CONTROL_QUALITY, feed->still.quality, &effective);
+    if (feed->still.quality > 0) (void)bmb_camera_set(d, feed, BMB_CONTROL_QUALITY, feed->still.quality, &effective);
     feed->still.quality = 0;
 }
 
@@ -64,8 +63,12 @@ bmb_err bmb_still_begin(bmb_device *d, bmb_feed *feed, const bmb_conn *c, uint16
     }
     if (mode.mfps == 0) return BMB_UNSUPPORTED;
     cameras->stop(cameras->ctx, feed->camera);
-    *s = (bmb_still){ .active = true, .taking = true, .conn = (uint16_t)(c - d->conns + 1), .since_us = d->now,
-                      .width = width, .height = height };
+    *s = (bmb_still){ .active = true,
+                      .taking = true,
+                      .conn = (uint16_t)(c - d->conns + 1),
+                      .since_us = d->now,
+                      .width = width,
+                      .height = height };
     set_quality(d, feed, &info);
     effective = mode;
     bmb_err err = cameras->start(cameras->ctx, feed->camera, &mode, &effective);

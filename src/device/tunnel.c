@@ -20,7 +20,8 @@ static bmb_conn *partner(const bmb_device *d, uint16_t number)
 
 static bool begin_get(bmb_device *d, bmb_conn *c, uint32_t cookie)
 {
-    const bmb_http_terms terms = bmb_conn_terms(d, false, true, false); /* old: its end is the connection's, no chunks */
+    const bmb_http_terms terms =
+        bmb_conn_terms(d, false, true, false); /* old: its end is the connection's, no chunks */
     bmb_conn_turn(d, c, BMB_CONN_RTSP);
     c->rx_size = 0; /* whatever came behind the request is no RTSP */
     c->cookie = cookie;

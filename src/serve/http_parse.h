@@ -18,17 +18,17 @@ typedef enum bmb_http_method { BMB_HTTP_GET, BMB_HTTP_HEAD, BMB_HTTP_POST, BMB_H
 
 /* State of one connection; zero it to begin, then bmb_http_parse_reset. */
 typedef struct bmb_http_parse {
-    uint64_t library[4];     /* the library's own state */
-    bmb_path path;           /* of the target, made plain */
+    uint64_t library[4]; /* the library's own state */
+    bmb_path path;       /* of the target, made plain */
     uint16_t target_size;
     uint16_t header_size;
-    uint16_t error;          /* status to answer with, 0: none */
-    uint8_t method;          /* bmb_http_method */
-    uint8_t field;           /* which known field name the present one may still become … */
-    uint8_t matched;         /* … and how many of its characters are there; UINT8_MAX: it is none */
-    bool in_value;           /* of that field */
-    bool host;               /* a Host header was there */
-    bool begun;              /* at least one byte of the request arrived */
+    uint16_t error;  /* status to answer with, 0: none */
+    uint8_t method;  /* bmb_http_method */
+    uint8_t field;   /* which known field name the present one may still become … */
+    uint8_t matched; /* … and how many of its characters are there; UINT8_MAX: it is none */
+    bool in_value;   /* of that field */
+    bool host;       /* a Host header was there */
+    bool begun;      /* at least one byte of the request arrived */
     bool complete;
     bool keep_alive;
     bool old;        /* HTTP/1.0: no chunked answers */

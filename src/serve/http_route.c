@@ -142,8 +142,8 @@ static void put_addresses(bmb_writer *w, const bmb_config *config, uint64_t remo
                 put_address(w, config->feeds[i].name, bmb_formats[k].extension);
 }
 
-void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms, const bmb_config *config, uint64_t removed,
-                    bool rtsp)
+void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms, const bmb_config *config,
+                    uint64_t removed, bool rtsp)
 {
     char text[ERROR_TEXT_MOST];
     const status_row *row = status_of(status);

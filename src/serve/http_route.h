@@ -31,16 +31,17 @@ bmb_route bmb_http_route(const bmb_config *config, const bmb_http_parse *request
 
 /* What an answer's head depends on besides its document. */
 typedef struct bmb_http_terms {
-    int64_t wall_us;           /* Unix time, for Date; 0: not known */
-    bool keep_alive, old;      /* old: to a request of HTTP/1.0 */
+    int64_t wall_us;      /* Unix time, for Date; 0: not known */
+    bool keep_alive, old; /* old: to a request of HTTP/1.0 */
     bool head_only;
 } bmb_http_terms;
 
 /* The head of an answer. length SIZE_MAX: chunked, or until the connection closes with HTTP/1.0. */
 void bmb_http_head(bmb_writer *w, unsigned status, const char *type, size_t length, const bmb_http_terms *terms);
 /* A whole answer for an error: head and one line of text, which is left out for HEAD. With 404 the line is followed by
- * the addresses that there are, as many as fit, but for feeds with a bit in `removed`. config NULL: it is not. rtsp: it was asked at an outlet of RTSP. */
-void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms, const bmb_config *config, uint64_t removed,
-                    bool rtsp);
+ * the addresses that there are, as many as fit, but for feeds with a bit in `removed`. config NULL: it is not. rtsp: it
+ * was asked at an outlet of RTSP. */
+void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms, const bmb_config *config,
+                    uint64_t removed, bool rtsp);
 
 #endif

@@ -1,6 +1,6 @@
-/* The path of an address as clients write it, made plain: percent-encoded characters are decoded, runs of slashes become
- * one, and what stands before it in an absolute address (RFC 9112 3.2.2) and behind it (query, fragment) is left out. It
- * is fed character by character, so that an address may be longer than any buffer.
+/* The path of an address as clients write it, made plain: percent-encoded characters are decoded, runs of slashes
+ * become one, and what stands before it in an absolute address (RFC 9112 3.2.2) and behind it (query, fragment) is left
+ * out. It is fed character by character, so that an address may be longer than any buffer.
  */
 #ifndef BMB_SERVE_PATH_H
 #define BMB_SERVE_PATH_H

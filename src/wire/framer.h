@@ -12,8 +12,8 @@
 #include "wire/frame.h"
 
 /* Bounds of one gather, and so of one call to a link. 64 packets are what segmentation offload takes at a time; an RTP
- * packet needs two slices and a header of at most 20 bytes, a few more where it is both JPEG and interleaved; a datagram of a transport stream
- * fourteen, and thirteen of them are a frame of 4 Mbit/s at 30/s. */
+ * packet needs two slices and a header of at most 20 bytes, a few more where it is both JPEG and interleaved; a
+ * datagram of a transport stream fourteen, and thirteen of them are a frame of 4 Mbit/s at 30/s. */
 #define BMB_GATHER_PIECES 64u
 #define BMB_GATHER_SLICES 188u
 #define BMB_GATHER_SCRATCH 1344u

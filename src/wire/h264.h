@@ -49,8 +49,8 @@ typedef struct bmb_sps {
     uint8_t profile, constraints, level; /* the three bytes of profile-level-id */
     uint16_t width, height;              /* after cropping */
     uint32_t mfps;                       /* frames per 1000 s; 0: not said */
-    /* Where two flags stand, in bits behind the three bytes above, emulation prevention removed: whether there is usability
-     * information, and in it whether there is timing; timing_at 0: there is none to have it. */
+    /* Where two flags stand, in bits behind the three bytes above, emulation prevention removed: whether there is
+     * usability information, and in it whether there is timing; timing_at 0: there is none to have it. */
     uint16_t vui_at, timing_at;
 } bmb_sps;
 

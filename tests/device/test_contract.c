@@ -32,7 +32,10 @@ static void a_missing_function_is_named(void **state)
     t.config.pushes = pushes;
     t.config.push_count = 2;
     t.feeds[0].multicast.group = (bmb_addr){ .family = 4, .ip = { 239, 1, 1, 1 }, .port = 5004 };
-#define FUNCTION(member, name, needed) { offsetof(bmb_port, member), name, needed }
+#define FUNCTION(member, name, needed)                                                                                 \
+    {                                                                                                                  \
+        offsetof(bmb_port, member), name, needed                                                                       \
+    }
     const struct {
         size_t at;
         const char *name;
@@ -82,7 +85,8 @@ static void a_missing_function_is_named(void **state)
         void (*none)(void) = NULL;
         memcpy((uint8_t *)p + functions[i].at, &none, sizeof none);
         bmb_err err = bmb_budget_of(&t.config, &t.budget, &fault);
-        if ((err == BMB_UNSUPPORTED) != functions[i].needed) fail_msg("without %s: %s", functions[i].name, bmb_err_name(err));
+        if ((err == BMB_UNSUPPORTED) != functions[i].needed)
+            fail_msg("without %s: %s", functions[i].name, bmb_err_name(err));
         if (functions[i].needed) {
             bmb_fault_text(&fault, text, sizeof text);
             assert_string_equal(fault.part, "port");
@@ -169,7 +173,8 @@ static void odd_returns_do_no_harm(void **state)
     for (int round = 0; round < 5; round++) {
         bmb_sock http = fake_connect(t.f, 0), rtsp = fake_connect(t.f, 1);
         fake_say_text(t.f, http, "GET /yard.mjpeg HTTP/1.1\r\nHost: a\r\n\r\n");
-        fake_say_text(t.f, rtsp, "SETUP rtsp://h/yard RTSP/1.0\r\nCSeq: 1\r\nTransport: RTP/AVP;unicast;client_port=6000\r\n\r\n");
+        fake_say_text(t.f, rtsp,
+                      "SETUP rtsp://h/yard RTSP/1.0\r\nCSeq: 1\r\nTransport: RTP/AVP;unicast;client_port=6000\r\n\r\n");
         fake_frame(t.f, 0, jpeg, size, true);
         fake_settle(t.f, t.device);
         char play[200];
@@ -223,8 +228,8 @@ static void odd_frames_do_no_harm(void **state)
 static void another_codec_is_refused(void **state)
 {
     (void)state;
-    static const uint8_t key[] = { 0, 0, 0, 1, 0x67, 0x42, 0xC0, 0x1E, 0xDA, 0x02, 0x80, 0xF6, 0x80, 0,
-                                   0, 0, 1, 0x68, 0xCE, 0x3C, 0x80, 0, 0, 0, 1, 0x65, 1, 2 };
+    static const uint8_t key[] = { 0, 0, 0, 1,    0x67, 0x42, 0xC0, 0x1E, 0xDA, 0x02, 0x80, 0xF6, 0x80, 0,
+                                   0, 0, 1, 0x68, 0xCE, 0x3C, 0x80, 0,    0,    0,    1,    0x65, 1,    2 };
     bmb_feed_stats s;
     t.f->cameras[0].effective = (bmb_mode){ BMB_CODEC_H264, 640, 480, 15000 };
     fake_device_open(&t);

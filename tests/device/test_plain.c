@@ -693,7 +693,8 @@ static void the_full_house_is_told(void **state)
     ask(b, BMB_FRAMED_ASK_FEED, 1, "\0\0", 2);
     answers(b, BMB_FRAMED_ASK_FEED, 1, BMB_LIMIT, BMB_FRAMED_NO_FEED);
     bmb_sock last = b;
-    for (int i = 0; i < 20 && t.f->socks[last].open; i++) { /* until there is no connection left either, nor an idle one */
+    for (int i = 0; i < 20 && t.f->socks[last].open;
+         i++) { /* until there is no connection left either, nor an idle one */
         fake_say(t.f, last, "\x8F", 1);
         fake_settle(t.f, t.device);
         last = join();

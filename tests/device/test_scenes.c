@@ -1,5 +1,6 @@
-/* Changes that nobody meant: a hundred scenes that are drawn, and documents with changes that are drawn, each as a sum over
- * everything that came of it. Whether it is right, the traces and the other tests say; that it is what it was, these do.
+/* Changes that nobody meant: a hundred scenes that are drawn, and documents with changes that are drawn, each as a sum
+ * over everything that came of it. Whether it is right, the traces and the other tests say; that it is what it was,
+ * these do.
  *
  * tests/scenes.sums has the sums. After a change that is meant, `BAMBINO_TRACES=write test_scenes` writes it anew; with
  * `BAMBINO_SCENE=N` it prints what happens in scene N, to be compared with what happened there before.
@@ -49,24 +50,49 @@ static uint32_t sum_of(const char *text, size_t size)
 #define ID "Session: \1"
 
 static const char *const sayings[] = {
-    "GET /" H, "GET /yard.mjpeg" H, "GET /yard.jpg" H, "GET /station.jpg" H, "GET /yard.ts" H, "GET /status.json" H,
-    "GET /yard.sdp" H, "HEAD /yard.jpg" H, "GET /yard-320x240.jpg" H, "GET /yard-640x480.jpg" H, "GET /attic.jpg" H,
-    "POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 3\r\n\r\nabc", "GET /yard.jpg HTTP/1.0\r\nConnection: keep-alive\r\n\r\n",
-    "GET /yard HTTP/1.0\r\nx-sessioncookie: k\r\n\r\n", "GET / HT", "TP/1.1\r\nHost: a\r\n\r\n",
+    "GET /" H,
+    "GET /yard.mjpeg" H,
+    "GET /yard.jpg" H,
+    "GET /station.jpg" H,
+    "GET /yard.ts" H,
+    "GET /status.json" H,
+    "GET /yard.sdp" H,
+    "HEAD /yard.jpg" H,
+    "GET /yard-320x240.jpg" H,
+    "GET /yard-640x480.jpg" H,
+    "GET /attic.jpg" H,
+    "POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 3\r\n\r\nabc",
+    "GET /yard.jpg HTTP/1.0\r\nConnection: keep-alive\r\n\r\n",
+    "GET /yard HTTP/1.0\r\nx-sessioncookie: k\r\n\r\n",
+    "GET / HT",
+    "TP/1.1\r\nHost: a\r\n\r\n",
     "POST /yard HTTP/1.0\r\nx-sessioncookie: k\r\n\r\nT1BUSU9OUyAqIFJUU1AvMS4wDQpDU2VxOiA0DQoNCg==",
-    "OPTIONS *" R "\r\n", "DESCRIBE rtsp://h/yard" R "\r\n", "DESCRIBE rtsp://h/station" R "\r\n", "DESCRIBE rtsp://h/x" R "\r\n",
+    "OPTIONS *" R "\r\n",
+    "DESCRIBE rtsp://h/yard" R "\r\n",
+    "DESCRIBE rtsp://h/station" R "\r\n",
+    "DESCRIBE rtsp://h/x" R "\r\n",
     "SETUP rtsp://h/yard/video" R "Transport: RTP/AVP/TCP;unicast;interleaved=0-1\r\n\r\n",
     "SETUP rtsp://h/yard" R "Transport: RTP/AVP;unicast;client_port=6000-6001\r\n\r\n",
     "SETUP rtsp://h/yard" R "Transport: RTP/AVP;multicast\r\n\r\n",
     "SETUP rtsp://h/station" R "Transport: RTP/AVP/TCP\r\n\r\n",
-    "PLAY rtsp://h/yard" R ID "0\r\n\r\n", "PLAY rtsp://h/yard" R ID "1\r\n\r\n", "PLAY rtsp://h/station" R ID "1\r\n\r\n",
-    "PAUSE rtsp://h/yard" R ID "0\r\n\r\n", "TEARDOWN rtsp://h/yard" R ID "0\r\n\r\n", "TEARDOWN *" R ID "1\r\n\r\n",
-    "GET_PARAMETER *" R ID "0\r\n\r\n", "OPTIONS *" R "Connection: close\r\n\r\n", "OPTIONS * RT", "SP/1.0\r\nCSeq: 1\r\n\r\n",
-    "\x8F" "bmb\1\x42\0\x9A\0\0\0\1\0\0\0\2\0\0", "$\1\0\x08\x80\xC9\0\1\0\0\0\x09",
+    "PLAY rtsp://h/yard" R ID "0\r\n\r\n",
+    "PLAY rtsp://h/yard" R ID "1\r\n\r\n",
+    "PLAY rtsp://h/station" R ID "1\r\n\r\n",
+    "PAUSE rtsp://h/yard" R ID "0\r\n\r\n",
+    "TEARDOWN rtsp://h/yard" R ID "0\r\n\r\n",
+    "TEARDOWN *" R ID "1\r\n\r\n",
+    "GET_PARAMETER *" R ID "0\r\n\r\n",
+    "OPTIONS *" R "Connection: close\r\n\r\n",
+    "OPTIONS * RT",
+    "SP/1.0\r\nCSeq: 1\r\n\r\n",
+    "\x8F"
+    "bmb\1\x42\0\x9A\0\0\0\1\0\0\0\2\0\0",
+    "$\1\0\x08\x80\xC9\0\1\0\0\0\x09",
 };
 static const uint8_t framed[][10] = {
-    { 65, 0 }, { 66, 2, 0, 0 }, { 66, 2, 0, 1 }, { 66, 2, 255, 255 }, { 67, 0 }, { 68, 1, 1 }, { 68, 1, 0 },
-    { 69, 8, 0, 0, 5, 0, 0, 0, 0, 20 }, { 70, 2, 0, 0 }, { 70, 2, 255, 255 }, { 71, 0 }, { 90, 3, 1, 2, 3 },
+    { 65, 0 },       { 66, 2, 0, 0 },     { 66, 2, 0, 1 }, { 66, 2, 255, 255 },
+    { 67, 0 },       { 68, 1, 1 },        { 68, 1, 0 },    { 69, 8, 0, 0, 5, 0, 0, 0, 0, 20 },
+    { 70, 2, 0, 0 }, { 70, 2, 255, 255 }, { 71, 0 },       { 90, 3, 1, 2, 3 },
 };
 
 /* A peer does what peers do, mostly in the protocol of the outlet that it is connected to. */
@@ -114,7 +140,8 @@ static size_t draw_scene(uint8_t *out)
         } else if (what < 94) {
             out[n++] = (uint8_t)(5 | (peer | draw(2) << 2) << 3);
         } else if (what < 97) {
-            static const uint8_t report[] = { 0x81, 201, 0, 7, 0, 0, 0, 9, 1, 2, 3, 4, 64, 0, 0, 5, 0, 0, 1, 0, 0, 0, 0, 90, 0, 0, 0, 0, 0, 0, 0, 0 };
+            static const uint8_t report[] = { 0x81, 201, 0, 7, 0, 0, 0, 9,  1, 2, 3, 4, 64, 0, 0, 5,
+                                              0,    0,   1, 0, 0, 0, 0, 90, 0, 0, 0, 0, 0,  0, 0, 0 };
             out[n++] = (uint8_t)(6 | draw(32) << 3);
             out[n++] = sizeof report;
             memcpy(out + n, report, sizeof report);
@@ -137,24 +164,33 @@ typedef struct document {
 } document;
 
 /* Every piece that a framer makes of a frame, in gathers of any size; then what the stream says between frames. */
-static void write_frame(FILE *out, const bmb_framer *framer, const uint8_t *data, size_t size, void *facts, bmb_stream_state *state)
+static void write_frame(FILE *out, const bmb_framer *framer, const uint8_t *data, size_t size, void *facts,
+                        bmb_stream_state *state)
 {
     static bmb_gather g;
     bmb_cursor cursor = { 0 };
-    const bmb_frame frame = { .data = data, .size = (uint32_t)size, .seq = 7, .capture_us = 1000000 + draw(50000), .key = draw(2) == 0,
-                              .wall_us = draw(3) == 0 ? 0 : 1790000000000000, .facts = facts };
+    const bmb_frame frame = { .data = data,
+                              .size = (uint32_t)size,
+                              .seq = 7,
+                              .capture_us = 1000000 + draw(50000),
+                              .key = draw(2) == 0,
+                              .wall_us = draw(3) == 0 ? 0 : 1790000000000000,
+                              .facts = facts };
     if (framer->begin != NULL) framer->begin(state, &frame, frame.capture_us + draw(500000));
     while (!cursor.end) {
         bmb_gather_clear(&g);
         framer->fill(state, &frame, &cursor, &g, 1 + draw(BMB_GATHER_PIECES));
-        fprintf(out, "%s %zu pieces %zu bytes %u %u %u %d\n", framer->name, g.piece_count, g.bytes, cursor.at, cursor.unit, cursor.pieces, cursor.end);
+        fprintf(out, "%s %zu pieces %zu bytes %u %u %u %d\n", framer->name, g.piece_count, g.bytes, cursor.at,
+                cursor.unit, cursor.pieces, cursor.end);
         for (size_t i = 0; i < g.piece_count; i++) {
             fprintf(out, "%u %u of %u:", g.packets[i].size, g.starts[i].at, g.starts[i].unit);
-            for (uint32_t k = 0; k < g.packets[i].count; k++) fwrite(g.packets[i].slices[k].data, 1, g.packets[i].slices[k].size, out);
+            for (uint32_t k = 0; k < g.packets[i].count; k++)
+                fwrite(g.packets[i].slices[k].data, 1, g.packets[i].slices[k].size, out);
         }
     }
     if (framer->done != NULL) framer->done(state, &frame, &cursor);
-    fprintf(out, "%u %u %u %u %d\n", state->next_seq, state->packets, state->ts_counter, state->ts_psi_counter, state->ts_begun);
+    fprintf(out, "%u %u %u %u %d\n", state->next_seq, state->packets, state->ts_counter, state->ts_psi_counter,
+            state->ts_begun);
     uint8_t piece[BMB_IDLE_MAX];
     if (framer->idle == NULL) return;
     uint64_t due = framer->idle_due(state);
@@ -164,8 +200,13 @@ static void write_frame(FILE *out, const bmb_framer *framer, const uint8_t *data
 
 static bmb_stream_state draw_rtp(void)
 {
-    return (bmb_stream_state){ .ssrc = 0x01020304, .time_offset = draw(1000), .next_seq = (uint16_t)(65530 + draw(10)), .payload_type = 96,
-                               .payload_max = (uint16_t)(256 + draw(1200)), .interleaved = draw(2) == 0, .channel = (uint8_t)draw(4) };
+    return (bmb_stream_state){ .ssrc = 0x01020304,
+                               .time_offset = draw(1000),
+                               .next_seq = (uint16_t)(65530 + draw(10)),
+                               .payload_type = 96,
+                               .payload_max = (uint16_t)(256 + draw(1200)),
+                               .interleaved = draw(2) == 0,
+                               .channel = (uint8_t)draw(4) };
 }
 
 static void read_jpeg(FILE *out, uint8_t *data, size_t size)
@@ -176,13 +217,15 @@ static void read_jpeg(FILE *out, uint8_t *data, size_t size)
     fprintf(out, "%d\n", err);
     if (err != BMB_OK) return;
     bmb_jpeg_facts_of(data, &j, &f);
-    bmb_stream_state s = draw_rtp(), single = { .keep_alive = draw(2) == 0, .old = draw(2) == 0, .head_only = draw(3) == 0 }, plain = { .feed = 3 };
+    bmb_stream_state s = draw_rtp(),
+                     single = { .keep_alive = draw(2) == 0, .old = draw(2) == 0, .head_only = draw(3) == 0 },
+                     plain = { .feed = 3 };
     if (f.refusal == BMB_JPEG_RTP_OK) write_frame(out, &bmb_framer_rtp_jpeg, data, j.size, &f, &s);
     write_frame(out, &bmb_framer_still, data, j.size, &f, &single);
     if (draw(4) == 0) write_frame(out, &bmb_framer_framed, data, j.size, &f, &plain);
     if (draw(8) == 0) write_frame(out, &bmb_framer_multipart, data, j.size, &f, &plain);
-    fprintf(out, "%u %u %zu %d %u %u %u %u %u %u %u %u\n", j.width, j.height, j.size, f.refusal, f.type, f.width_8, f.height_8,
-            f.restart_interval, f.quant_at[0], f.quant_at[1], f.scan_at, f.scan_size);
+    fprintf(out, "%u %u %zu %d %u %u %u %u %u %u %u %u\n", j.width, j.height, j.size, f.refusal, f.type, f.width_8,
+            f.height_8, f.restart_interval, f.quant_at[0], f.quant_at[1], f.scan_at, f.scan_size);
 }
 
 static void read_h264(FILE *out, uint8_t *data, size_t size)
@@ -193,7 +236,8 @@ static void read_h264(FILE *out, uint8_t *data, size_t size)
     fprintf(out, "%d\n", err);
     if (err != BMB_OK) return;
     bool changed = bmb_h264_keep_sets(data, &f, &sets), again = bmb_h264_keep_sets(data, &f, &sets);
-    fprintf(out, "%u %d %d %d %d %d %u %u\n", f.count, f.key, f.picture, f.sets, changed, again, sets.sps_size, sets.pps_size);
+    fprintf(out, "%u %d %d %d %d %d %u %u\n", f.count, f.key, f.picture, f.sets, changed, again, sets.sps_size,
+            sets.pps_size);
     for (unsigned i = 0; i < f.count; i++) fprintf(out, "%u %u\n", f.unit[i].at, f.unit[i].size);
     bmb_stream_state s = draw_rtp(), stream = { .payload_max = 1316 };
     write_frame(out, &bmb_framer_rtp_h264, data, size, &f, &s);
@@ -204,7 +248,8 @@ static void read_sps(FILE *out, uint8_t *data, size_t size)
 {
     bmb_sps s;
     bmb_err err = bmb_sps_parse(data, size, &s);
-    fprintf(out, "%d %u %u %u %u %u %u %u %u\n", err, s.profile, s.constraints, s.level, s.width, s.height, s.mfps, s.vui_at, s.timing_at);
+    fprintf(out, "%d %u %u %u %u %u %u %u %u\n", err, s.profile, s.constraints, s.level, s.width, s.height, s.mfps,
+            s.vui_at, s.timing_at);
 }
 
 static void read_rtcp(FILE *out, uint8_t *data, size_t size)
@@ -219,16 +264,19 @@ static void read_rtcp(FILE *out, uint8_t *data, size_t size)
 
 static void read_http(FILE *out, uint8_t *data, size_t size)
 {
-    static const bmb_feed_config feeds[] = { { .name = "yard", .mode = { .codec = BMB_CODEC_JPEG } },
-                                             { .name = "station", .mode = { .codec = BMB_CODEC_H264 }, .multicast = { .group = { .family = 4 } } } };
+    static const bmb_feed_config feeds[] = {
+        { .name = "yard", .mode = { .codec = BMB_CODEC_JPEG } },
+        { .name = "station", .mode = { .codec = BMB_CODEC_H264 }, .multicast = { .group = { .family = 4 } } }
+    };
     const bmb_config config = { .feeds = feeds, .feed_count = 2 };
     bmb_http_parse p;
     bmb_http_parse_reset(&p);
     size_t first = draw((uint32_t)size), used = bmb_http_parse_feed(&p, data, first);
     if (used == first) used += bmb_http_parse_feed(&p, data + first, size - first);
     bmb_route r = bmb_http_route(&config, &p);
-    fprintf(out, "%zu %u %u %u %u %d %d %d %d %u %d %u %u %u %u %u\n", used, p.error, p.method, p.target_size, p.header_size, p.host, p.begun,
-            p.complete, p.keep_alive, p.old, p.cookie != 0, r.kind, r.feed, r.status, r.width, r.height);
+    fprintf(out, "%zu %u %u %u %u %d %d %d %d %u %d %u %u %u %u %u\n", used, p.error, p.method, p.target_size,
+            p.header_size, p.host, p.begun, p.complete, p.keep_alive, p.old, p.cookie != 0, r.kind, r.feed, r.status,
+            r.width, r.height);
     fprintf(out, "%.*s\n", (int)p.path.size, p.path.text);
 }
 
@@ -243,11 +291,13 @@ static void read_rtsp(FILE *out, uint8_t *data, size_t size)
         if (used == 0) break;
         at += used;
     }
-    fprintf(out, "%u %u %u %u %u %d %d %d %d %d %d %d %d %d %d %d %u\n", p.part, p.method, p.error, p.header_size, p.skip, p.complete, p.broken,
-            p.long_line, p.has_cseq, p.has_session, p.has_transport, p.required, p.close, p.http, p.track, p.wildcard, p.transport_count);
+    fprintf(out, "%u %u %u %u %u %d %d %d %d %d %d %d %d %d %d %d %u\n", p.part, p.method, p.error, p.header_size,
+            p.skip, p.complete, p.broken, p.long_line, p.has_cseq, p.has_session, p.has_transport, p.required, p.close,
+            p.http, p.track, p.wildcard, p.transport_count);
     fprintf(out, "%s|%s|%s|%s|%s|%s|%d\n", p.cseq, p.feed, p.track_name, p.host, p.session, p.require, p.body);
     for (unsigned i = 0; i < p.transport_count; i++)
-        fprintf(out, "%u %d %u %u\n", p.transport[i].kind, p.transport[i].ports, p.transport[i].rtp, p.transport[i].rtcp);
+        fprintf(out, "%u %d %u %u\n", p.transport[i].kind, p.transport[i].ports, p.transport[i].rtp,
+                p.transport[i].rtcp);
     uint8_t text[600];
     bmb_writer w = bmb_writer_of(text, sizeof text);
     bmb_rtsp_status(&w, p.error != 0 ? p.error : 200, &p);
@@ -271,26 +321,44 @@ static void read_sdp(FILE *out, uint8_t *data, size_t size)
     sets.pps_size = data[1] & 15;
     memcpy(sets.sps, data, 32);
     data[size - 1] = '\0';
-    const bmb_sdp s = { .id = data[2], .version = data[3], .title = (const char *)data + 20, .codec = (bmb_codec)(data[4] & 1),
+    const bmb_sdp s = { .id = data[2],
+                        .version = data[3],
+                        .title = (const char *)data + 20,
+                        .codec = (bmb_codec)(data[4] & 1),
                         .origin = { .family = data[5] & 1 ? 4 : 6, .ip = { 192, 0, data[6] } },
-                        .group = { .family = data[7] & 1 ? 4 : data[7] & 2 ? 6 : 0, .ip = { data[8], 1, 2 }, .port = data[9] }, .ttl = data[10],
-                        .sets = &sets, .mfps = data[11] * 100u, .kbps = data[12], .control = (data[13] & 1) != 0 };
+                        .group = { .family = data[7] & 1   ? 4
+                                             : data[7] & 2 ? 6
+                                                           : 0,
+                                   .ip = { data[8], 1, 2 },
+                                   .port = data[9] },
+                        .ttl = data[10],
+                        .sets = &sets,
+                        .mfps = data[11] * 100u,
+                        .kbps = data[12],
+                        .control = (data[13] & 1) != 0 };
     bmb_writer w = bmb_writer_of(text, sizeof text);
     bmb_sdp_write(&w, &s);
     fwrite(text, 1, bmb_written(&w), out);
 }
 
-static const uint8_t access_unit[] = { 0, 0, 0, 1, 0x67, 0x42, 0xC0, 0x1E, 0xDA, 2, 0x80, 0xF6, 0x80, 0, 0, 1, 0x68, 0xCE, 0x3C, 0x80,
-                                       0, 0, 0, 1, 9, 0xF0, 0, 0, 1, 0x65, 1, 2, 3, 0, 0, 3, 1, 0, 0, 1, 0x41, 5, 6, 0, 0 };
-static const uint8_t high_sps[] = { 0x67, 0x64, 0x00, 0x1E, 0xAC, 0xD9, 0x40, 0xA0, 0x3D, 0xA1, 0, 0, 3, 0, 1, 0, 0, 3, 0, 0x3C, 0x0F, 0x16, 0x2D, 0x96 };
-static const uint8_t report[] = { 0x82, 200, 0, 18, 0, 0, 0, 9, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3, 4, 4, 4, 4, 5, 5, 5, 5,
-                                  9, 9, 9, 9, 64, 255, 255, 250, 0, 1, 2, 3, 0, 0, 0, 90, 7, 7, 7, 7, 8, 8, 8, 8,
-                                  9, 9, 9, 8, 32, 0, 0, 5, 0, 1, 2, 4, 0, 0, 0, 91, 7, 7, 7, 6, 8, 8, 8, 5, 0x81, 203, 0, 1, 0, 0, 0, 9 };
-static const char http_text[] = "GET http://h:80//y%61rd-640x480.jpg?a=b HTTP/1.1\r\nHost: h\r\nX: y\r\nX-SessionCookie: abc\r\nConnection: close\r\n\r\nGET";
-static const char rtsp_text[] = "$\1\0\4abcdSETUP rtsp://h:8554//Y%41rd/video/?x=1 RTSP/1.0\r\nCSeq: 12\r\nSession: 0123456789ABCDEF ;timeout=3\r\n"
-                                "Transport: RTP/AVP/TCP;unicast;interleaved=4-5;mode=\"PLAY\", RTP/AVP;multicast;ttl=3 ,RTP/AVP/UDP;client_port=6000\r\n"
-                                "Connection: close\r\nContent-Length: 3\r\nRequire: none.such\r\n\r\nabc";
-static const uint8_t request[] = { 0x8F, 'b', 'm', 'b', 1, 69, 0, 0x9E, 0, 0, 0, 1, 0, 0, 0, 8, 0, 1, 5, 0, 255, 255, 255, 236 };
+static const uint8_t access_unit[] = { 0, 0,    0,    1,    0x67, 0x42, 0xC0, 0x1E, 0xDA, 2, 0x80, 0xF6, 0x80, 0, 0,
+                                       1, 0x68, 0xCE, 0x3C, 0x80, 0,    0,    0,    1,    9, 0xF0, 0,    0,    1, 0x65,
+                                       1, 2,    3,    0,    0,    3,    1,    0,    0,    1, 0x41, 5,    6,    0, 0 };
+static const uint8_t high_sps[] = { 0x67, 0x64, 0x00, 0x1E, 0xAC, 0xD9, 0x40, 0xA0, 0x3D, 0xA1, 0,    0,
+                                    3,    0,    1,    0,    0,    3,    0,    0x3C, 0x0F, 0x16, 0x2D, 0x96 };
+static const uint8_t report[] = { 0x82, 200, 0, 18, 0,  0, 0, 9, 1, 1, 1, 1,  2,   2,    2,   2, 3, 3, 3, 3, 4,
+                                  4,    4,   4, 5,  5,  5, 5, 9, 9, 9, 9, 64, 255, 255,  250, 0, 1, 2, 3, 0, 0,
+                                  0,    90,  7, 7,  7,  7, 8, 8, 8, 8, 9, 9,  9,   8,    32,  0, 0, 5, 0, 1, 2,
+                                  4,    0,   0, 0,  91, 7, 7, 7, 6, 8, 8, 8,  5,   0x81, 203, 0, 1, 0, 0, 0, 9 };
+static const char http_text[] = "GET http://h:80//y%61rd-640x480.jpg?a=b HTTP/1.1\r\nHost: h\r\nX: "
+                                "y\r\nX-SessionCookie: abc\r\nConnection: close\r\n\r\nGET";
+static const char rtsp_text[] =
+    "$\1\0\4abcdSETUP rtsp://h:8554//Y%41rd/video/?x=1 RTSP/1.0\r\nCSeq: 12\r\nSession: 0123456789ABCDEF ;timeout=3\r\n"
+    "Transport: RTP/AVP/TCP;unicast;interleaved=4-5;mode=\"PLAY\", RTP/AVP;multicast;ttl=3 "
+    ",RTP/AVP/UDP;client_port=6000\r\n"
+    "Connection: close\r\nContent-Length: 3\r\nRequire: none.such\r\n\r\nabc";
+static const uint8_t request[] = { 0x8F, 'b', 'm', 'b', 1, 69, 0, 0x9E, 0,   0,   0,   1,
+                                   0,    0,   0,   8,   0, 1,  5, 0,    255, 255, 255, 236 };
 
 static void read_path(FILE *out, uint8_t *data, size_t size)
 {
@@ -324,9 +392,11 @@ static size_t make_variant(const uint8_t *jpeg, size_t size, bool grey, uint8_t 
     return size - 4;
 }
 
-static const char other_rtsp[] = "SETUP rtsp://h/yard RTSP/1.0\r\nCSeq: 3\r\nTransport: RTP/AVP;unicast,RTP/AVP;unicast;client_port=7000-7003,RTP/AVP\r\n"
+static const char other_rtsp[] = "SETUP rtsp://h/yard RTSP/1.0\r\nCSeq: 3\r\nTransport: "
+                                 "RTP/AVP;unicast,RTP/AVP;unicast;client_port=7000-7003,RTP/AVP\r\n"
                                  "Proxy-Require: x\r\nSession: \t0123456789ABCDEF0 \t\r\n\r\n";
-static const char plain_http[] = "HEAD /station.sdp#x HTTP/1.0\r\nConnection: keep-alive\r\nhos: a\r\nhost: b\r\nhostx: c\r\n\r\n";
+static const char plain_http[] =
+    "HEAD /station.sdp#x HTTP/1.0\r\nConnection: keep-alive\r\nhos: a\r\nhost: b\r\nhostx: c\r\n\r\n";
 static const char address[] = "HTTP://h:80//%79aR%64/.%6Apg/x?y#z";
 
 static void sum_documents(FILE *sums)
@@ -356,12 +426,15 @@ static void sum_documents(FILE *sums)
         FILE *out = open_memstream(&text, &size);
         random_state = 1000 + i;
         for (unsigned n = 0; n < 800; n++) {
-            size_t length = draw(6) == 0 ? 1 + draw((uint32_t)d->size) : d->size, from = draw(12) == 0 ? draw((uint32_t)length) : 0;
+            size_t length = draw(6) == 0 ? 1 + draw((uint32_t)d->size) : d->size,
+                   from = draw(12) == 0 ? draw((uint32_t)length) : 0;
             if (d->read == read_sdp) length = d->size, from = 0;
             memcpy(changed, d->data, d->size);
             for (unsigned k = draw(4); k > 0; k--) {
                 size_t at = d->read == read_jpeg && draw(2) ? draw(180) : draw((uint32_t)d->size);
-                changed[at] = (uint8_t)(draw(3) == 0 ? draw(256) : draw(2) == 0 ? changed[at] ^ 1u << draw(8) : changed[at] + draw(3) - 1);
+                changed[at] = (uint8_t)(draw(3) == 0   ? draw(256)
+                                        : draw(2) == 0 ? changed[at] ^ 1u << draw(8)
+                                                       : changed[at] + draw(3) - 1);
             }
             uint8_t *exact = malloc(length - from); /* so that a sanitizer notices a read behind it */
             memcpy(exact, changed + from, length - from);
@@ -399,11 +472,14 @@ static void run_machines(FILE *out)
         bool fits = bmb_governor_take(&g, detail * bmb_quality_size(quality) / 1000 + 1, capture, now, &quality);
         if (draw(3) != 0) bmb_rate_frame(&rate, now, detail);
         bmb_rate_read(&rate, now + draw(700000), &mfps, &kbps);
-        fprintf(out, "%d %u %u %u %lld %u %u\n", fits, quality, g.state, g.dropped_for_rate, (long long)g.debt, mfps, kbps);
+        fprintf(out, "%d %u %u %u %lld %u %u\n", fits, quality, g.state, g.dropped_for_rate, (long long)g.debt, mfps,
+                kbps);
         bmb_pace_begin(&pace, now, 1000000);
-        for (uint64_t at = now; draw(4) != 0;) fprintf(out, "%d ", bmb_pace_turn(&pace, at += draw(9000), (bmb_doing)draw(BMB_DOING_COUNT)));
+        for (uint64_t at = now; draw(4) != 0;)
+            fprintf(out, "%d ", bmb_pace_turn(&pace, at += draw(9000), (bmb_doing)draw(BMB_DOING_COUNT)));
         bmb_pace_end(&pace, now + draw(30000), 1000000, draw(3) == 0 ? UINT64_MAX : now + draw(60000));
-        fprintf(out, "%u %d %llu %u %llu\n", pace.most.step_us, pace.most.doing, (unsigned long long)pace.most.step_at_us, pace.most.late_us, (unsigned long long)pace.most.late_at_us);
+        fprintf(out, "%u %d %llu %u %llu\n", pace.most.step_us, pace.most.doing,
+                (unsigned long long)pace.most.step_at_us, pace.most.late_us, (unsigned long long)pace.most.late_at_us);
         for (unsigned k = draw(3) == 0 ? draw(30) : draw(2); k > 0; k--)
             bmb_log(&gate, &port, now, &(bmb_event){ .code = (bmb_event_code)draw(BMB_EVENT_REPORT + 1), .value = i });
         bmb_log_tend(&gate, &port, now);
@@ -417,7 +493,7 @@ static void run_machines(FILE *out)
 
 static void write_names(FILE *out)
 {
-#define NAMES(function, type) \
+#define NAMES(function, type)                                                                                          \
     for (int i = 0; i < 40; i++) fprintf(out, "%s ", function((type)i) != NULL ? function((type)i) : "none")
     NAMES(bmb_control_name, bmb_control);
     NAMES(bmb_codec_name, bmb_codec);
@@ -444,7 +520,8 @@ static void write_names(FILE *out)
         fwrite(text, 1, bmb_written(&w), out);
         snprintf(digits, sizeof digits, "%u", value);
         bool ok = bmb_read_dec(digits, strlen(digits), value + draw(3) - 1, &read);
-        fprintf(out, " %d %u %zu %zu %zu\n", ok, read, bmb_align(value), bmb_add(SIZE_MAX - 5, draw(12)), bmb_mul(value, SIZE_MAX / (value / 2 + 1)));
+        fprintf(out, " %d %u %zu %zu %zu\n", ok, read, bmb_align(value), bmb_add(SIZE_MAX - 5, draw(12)),
+                bmb_mul(value, SIZE_MAX / (value / 2 + 1)));
     }
 }
 
@@ -498,7 +575,8 @@ static void nothing_is_other_than_it_was(void **state)
         const char *at = made;
         while (fgets(line, sizeof line, f) != NULL) {
             size_t n = strcspn(at, "\n") + 1;
-            if (strncmp(line, at, n) != 0) fail_msg("it was %.*s and is %.*s", (int)strcspn(line, "\n"), line, (int)n - 1, at);
+            if (strncmp(line, at, n) != 0)
+                fail_msg("it was %.*s and is %.*s", (int)strcspn(line, "\n"), line, (int)n - 1, at);
             at += n;
         }
         assert_int_equal(*at, '\0');

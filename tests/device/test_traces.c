@@ -1,5 +1,5 @@
-/* Whole conversations, held against what they must be: tests/traces/NAME.trace has commands, each behind "> ", and below
- * each everything that the device then does, in words. A line that differs, is missing or is one too many fails.
+/* Whole conversations, held against what they must be: tests/traces/NAME.trace has commands, each behind "> ", and
+ * below each everything that the device then does, in words. A line that differs, is missing or is one too many fails.
  *
  *     > connect 0                    a client of the first outlet; the first one is called a, the next one b …
  *     > say a GET / HTTP/1.1\r\n     what it says
@@ -81,7 +81,10 @@ typedef struct member {
     size_t at, size;
 } member;
 
-#define MEMBER(of, type, name) { of, #name, offsetof(type, name), sizeof((type *)0)->name }
+#define MEMBER(of, type, name)                                                                                         \
+    {                                                                                                                  \
+        of, #name, offsetof(type, name), sizeof((type *)0)->name                                                       \
+    }
 static const member members[] = {
     MEMBER("config", bmb_config, viewers),
     MEMBER("config", bmb_config, spare),
@@ -294,7 +297,8 @@ static void do_ask(char **word, size_t count)
 {
     char text[300];
     size_t size = count > 4 ? unescape(word[4], text + BMB_FRAMED_HEADER) : 0;
-    const bmb_framed_message m = { .type = (uint8_t)number(word[2]), .number = (uint32_t)number(word[3]),
+    const bmb_framed_message m = { .type = (uint8_t)number(word[2]),
+                                   .number = (uint32_t)number(word[3]),
                                    .length = (uint32_t)size };
     bmb_framed_write((uint8_t *)text, &m);
     fake_say(s->t.f, sock_of(word[1]), text, BMB_FRAMED_HEADER + size);
@@ -382,10 +386,10 @@ static void do_control(char **word, size_t count)
 {
     (void)count;
     int32_t effective = 0;
-    bmb_err err = bmb_control_set(s->t.device, number(word[1]), (bmb_control)number(word[2]), atoi(word[3]), &effective);
+    bmb_err err =
+        bmb_control_set(s->t.device, number(word[1]), (bmb_control)number(word[2]), atoi(word[3]), &effective);
     fake_tell(s->t.f, "control: %s, %d in force", bmb_err_name(err), effective);
 }
-
 
 static void do_slow(char **word, size_t count)
 {
@@ -431,11 +435,12 @@ static void do_status(char **word, size_t count)
     bmb_device *d = s->t.device;
     bmb_device_stats device;
     bmb_device_stats_get(d, &device);
-    if (bmb_status_device("bambino", &device, memory, sizeof memory, text, sizeof text) > 0) fake_tell(s->t.f, "%s", text);
+    if (bmb_status_device("bambino", &device, memory, sizeof memory, text, sizeof text) > 0)
+        fake_tell(s->t.f, "%s", text);
     bmb_outlet_stats outlet;
     for (size_t i = 0; bmb_outlet_stats_get(d, i, &outlet) == BMB_OK; i++)
-        if (bmb_status_outlet(&outlet, outlet.feed < 2 ? s->t.feeds[outlet.feed].name : NULL, memory, sizeof memory, text,
-                              sizeof text) > 0)
+        if (bmb_status_outlet(&outlet, outlet.feed < 2 ? s->t.feeds[outlet.feed].name : NULL, memory, sizeof memory,
+                              text, sizeof text) > 0)
             fake_tell(s->t.f, "%s", text);
     bmb_feed_stats feed;
     for (size_t i = 0; bmb_feed_stats_get(d, i, &feed) == BMB_OK; i++)
@@ -459,8 +464,8 @@ static void do_bytes(char **word, size_t count)
     if (strcmp(word[1], "sps") == 0) {
         bmb_sps p;
         bmb_err err = bmb_sps_parse(data, size, &p);
-        fake_tell(s->t.f, "%s %u %u %u %ux%u at %u, flags at %u %u", bmb_err_name(err), p.profile, p.constraints, p.level,
-                  p.width, p.height, p.mfps, p.vui_at, p.timing_at);
+        fake_tell(s->t.f, "%s %u %u %u %ux%u at %u, flags at %u %u", bmb_err_name(err), p.profile, p.constraints,
+                  p.level, p.width, p.height, p.mfps, p.vui_at, p.timing_at);
     } else {
         bmb_h264_facts f;
         bmb_err err = bmb_h264_parse(data, size, &f);
@@ -493,15 +498,37 @@ static const struct {
     void (*run)(char **word, size_t count);
     size_t words; /* the last one takes the rest of the line */
 } commands[] = {
-    { "codec", do_codec, 2 },          { "config", do_members, WORDS },    { "port", do_members, WORDS },
-    { "feed", do_members, WORDS },     { "outlet", do_members, WORDS },    { "push", do_members, WORDS },
-    { "camera", do_members, WORDS },   { "sock", do_members, WORDS },      { "group", do_group, 3 },
-    { "to", do_to, 3 },                { "setting", do_setting, 3 },       { "error", do_error, 4 },
-    { "open", do_open, 1 },            { "connect", do_connect, 3 },       { "say", do_say, 3 },
-    { "ask", do_ask, 5 },              { "hang-up", do_hang_up, 2 },      { "frame", do_frame, 4 },           { "run", do_run, 2 },
-    { "datagram", do_datagram, 4 },    { "unreachable", do_unreachable, 2 }, { "remove", do_remove, 2 },
-    { "play", do_play, 3 },            { "control", do_control, 4 },      { "slow", do_slow, 3 },            { "late", do_late, 2 },            { "next", do_next, 1 },             { "status", do_status, 1 },
-    { "describe", do_describe, 2 },    { "bytes", do_bytes, 3 },           { "close", do_close, 1 },
+    { "codec", do_codec, 2 },
+    { "config", do_members, WORDS },
+    { "port", do_members, WORDS },
+    { "feed", do_members, WORDS },
+    { "outlet", do_members, WORDS },
+    { "push", do_members, WORDS },
+    { "camera", do_members, WORDS },
+    { "sock", do_members, WORDS },
+    { "group", do_group, 3 },
+    { "to", do_to, 3 },
+    { "setting", do_setting, 3 },
+    { "error", do_error, 4 },
+    { "open", do_open, 1 },
+    { "connect", do_connect, 3 },
+    { "say", do_say, 3 },
+    { "ask", do_ask, 5 },
+    { "hang-up", do_hang_up, 2 },
+    { "frame", do_frame, 4 },
+    { "run", do_run, 2 },
+    { "datagram", do_datagram, 4 },
+    { "unreachable", do_unreachable, 2 },
+    { "remove", do_remove, 2 },
+    { "play", do_play, 3 },
+    { "control", do_control, 4 },
+    { "slow", do_slow, 3 },
+    { "late", do_late, 2 },
+    { "next", do_next, 1 },
+    { "status", do_status, 1 },
+    { "describe", do_describe, 2 },
+    { "bytes", do_bytes, 3 },
+    { "close", do_close, 1 },
 };
 
 static void run_command(const char *line)

@@ -281,7 +281,8 @@ static void a_mistyped_address_is_answered(void **state)
     (void)state;
     served s;
     char arguments[400];
-    snprintf(arguments, sizeof arguments, "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 --tcp 127.0.0.1:0 2>%s/log", folder);
+    snprintf(arguments, sizeof arguments, "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 --tcp 127.0.0.1:0 2>%s/log",
+             folder);
     assert_true(served_start(&s, BAMBINO_COMMAND, arguments));
     process_run(out, sizeof out, "curl -s http://127.0.0.1:%u/yrad.jpg", s.http);
     says("404 Not Found\nThere are:\n/station.ts\n");
@@ -290,7 +291,8 @@ static void a_mistyped_address_is_answered(void **state)
     says("Players find the feeds here, at rtsp://");
     process_run(out, sizeof out, "ffprobe -v error rtsp://127.0.0.1:%u/yrad", s.rtsp);
     says("404");
-    process_run(out, sizeof out, "ffprobe -v error -show_entries stream=width -of csv=p=0 rtsp://127.0.0.1:%u//YARD", s.rtsp);
+    process_run(out, sizeof out, "ffprobe -v error -show_entries stream=width -of csv=p=0 rtsp://127.0.0.1:%u//YARD",
+                s.rtsp);
     says("640");
     assert_int_equal(served_stop(&s), 0);
     process_run(out, sizeof out, "cat %s/log", folder);
@@ -299,11 +301,13 @@ static void a_mistyped_address_is_answered(void **state)
     says(" asked for an address that does not exist: RTSP /yrad");
 }
 
-/* Standard error and standard output are pipes that nobody reads, and a thousand requests each want a line of the log. */
+/* Standard error and standard output are pipes that nobody reads, and a thousand requests each want a line of the log.
+ */
 static void nobody_reads_what_it_says(void **state)
 {
     (void)state;
-    assert_int_equal(process_run(out, sizeof out, "python3 " BAMBINO_SOURCE "/tests/e2e/unread.py " BAMBINO_COMMAND), 0);
+    assert_int_equal(process_run(out, sizeof out, "python3 " BAMBINO_SOURCE "/tests/e2e/unread.py " BAMBINO_COMMAND),
+                     0);
     says("frames went on");
     says("a closed pipe ended nothing");
     print_message("%s", out);
@@ -335,11 +339,16 @@ static void rtsp_passes_through_http(void **state)
     assert_true(served_start(&s, BAMBINO_COMMAND, DEMO));
     const uint16_t ports[] = { s.rtsp, s.http };
     for (size_t i = 0; i < 2; i++) {
-        process_run(out, sizeof out, "ffprobe -v error -rtsp_transport http -show_entries stream=width -of csv=p=0 "
-                                     "rtsp://127.0.0.1:%u/yard", ports[i]);
+        process_run(out, sizeof out,
+                    "ffprobe -v error -rtsp_transport http -show_entries stream=width -of csv=p=0 "
+                    "rtsp://127.0.0.1:%u/yard",
+                    ports[i]);
         says("640");
-        assert_int_equal(process_run(out, sizeof out, "timeout 20 gst-launch-1.0 -q rtspsrc location=rtsph://127.0.0.1:%u/station "
-                                     "latency=50 ! rtph264depay ! avdec_h264 ! identity eos-after=20 ! fakesink", ports[i]), 0);
+        assert_int_equal(process_run(out, sizeof out,
+                                     "timeout 20 gst-launch-1.0 -q rtspsrc location=rtsph://127.0.0.1:%u/station "
+                                     "latency=50 ! rtph264depay ! avdec_h264 ! identity eos-after=20 ! fakesink",
+                                     ports[i]),
+                         0);
     }
     assert_int_equal(served_stop(&s), 0);
 }

@@ -330,11 +330,13 @@ static void boards_do_not_know_of_each_other(void **state)
     bmb_sock listener[2], client, server[2];
     bmb_addr addr[2], peer;
     const bmb_addr any = { .family = 4, .ip = { 127, 0, 0, 1 } };
-    const bmb_sim_camera camera = { .name = "yard", .kind = BMB_SIM_CLIP, .clip = BAMBINO_SOURCE "/demo/loco.mjpeg",
-                                    .clip_mfps = 10000 };
+    const bmb_sim_camera camera = {
+        .name = "yard", .kind = BMB_SIM_CLIP, .clip = BAMBINO_SOURCE "/demo/loco.mjpeg", .clip_mfps = 10000
+    };
     for (int i = 0; i < 2; i++) {
         const bmb_board_options options = { .ssid = i == 0 ? "valley-club" : NULL, .passphrase = "four red coaches" };
-        assert_int_equal(bmb_board_load(BAMBINO_SOURCE "/ports/sim/boards/siding.ini", &boards[i], why, sizeof why), BMB_OK);
+        assert_int_equal(bmb_board_load(BAMBINO_SOURCE "/ports/sim/boards/siding.ini", &boards[i], why, sizeof why),
+                         BMB_OK);
         boards[i].link.loss_1000 = boards[i].link.drop_every_s = 0;
         assert_int_equal(bmb_linux_create(&below[i], &ports[i]), BMB_OK);
         assert_int_equal(bmb_sim_create(&camera, 1, &ports[i], &sims[i], NULL), BMB_OK);
@@ -359,7 +361,9 @@ static void boards_do_not_know_of_each_other(void **state)
     ports[0].net.finish(ports[0].ctx, server[0]);
     ports[0].net.close(ports[0].ctx, server[0]);
     bmb_ready none[4];
-    for (int i = 0; i < 3000 && (err = ports[1].net.recv(ports[1].ctx, client, got + size, sizeof got - size, &n)) != BMB_GONE; i++) {
+    for (int i = 0;
+         i < 3000 && (err = ports[1].net.recv(ports[1].ctx, client, got + size, sizeof got - size, &n)) != BMB_GONE;
+         i++) {
         size += n;
         (void)ports[0].net.ready(ports[0].ctx, none, 4);
         usleep(1000);
@@ -381,7 +385,8 @@ static void a_parameter_set_tells_the_rate(void **state)
 {
     (void)state;
     static const uint8_t plain[] = { 0x67, 0x42, 0xC0, 0x1E, 0xDA, 0x02, 0x80, 0xF6, 0x80 };
-    static const uint8_t encoders[] = { 0x67, 0x42, 0xc0, 0x16, 0x8c, 0x8d, 0x40, 0x50, 0x17, 0xbc, 0xb0, 0x0f, 0x08, 0x84, 0x6a };
+    static const uint8_t encoders[] = { 0x67, 0x42, 0xc0, 0x16, 0x8c, 0x8d, 0x40, 0x50,
+                                        0x17, 0xbc, 0xb0, 0x0f, 0x08, 0x84, 0x6a };
     static const struct {
         const uint8_t *sps;
         size_t size;
@@ -399,7 +404,8 @@ static void a_parameter_set_tells_the_rate(void **state)
             assert_int_equal(after.width, before.width);
             assert_int_equal(after.height, before.height);
             assert_int_equal(after.level, before.level);
-            for (size_t k = 2; k < size; k++) assert_false(out[k] < 3 && out[k - 1] == 0 && out[k - 2] == 0); /* no start code */
+            for (size_t k = 2; k < size; k++)
+                assert_false(out[k] < 3 && out[k - 1] == 0 && out[k - 2] == 0);           /* no start code */
             assert_int_equal(sim_sps_with_rate(out, size, 5000, again, sizeof again), 0); /* it says one already */
             assert_int_equal(sim_sps_with_rate(rows[r].sps, rows[r].size, rates[i], out, size - 1), 0);
         }

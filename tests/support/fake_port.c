@@ -611,7 +611,8 @@ const char *fake_take(fake_port *f, bmb_sock s, size_t *size)
     size_t n = k->out_size - k->out_read;
     k->out[k->out_size] = '\0';
     k->out_read = k->out_size;
-    if (k->out_size > FAKE_OUT / 2) k->out_read = k->out_size = k->out_told = 0; /* what was returned stays until the next send */
+    if (k->out_size > FAKE_OUT / 2)
+        k->out_read = k->out_size = k->out_told = 0; /* what was returned stays until the next send */
     if (size != NULL) *size = n;
     return text;
 }

@@ -27,7 +27,7 @@ typedef struct fake_sock {
     uint8_t *out;
     size_t out_size, out_read, out_told;
     bool connected; /* UDP: to one peer */
-    size_t room; /* bytes that send takes until the test makes more room */
+    size_t room;    /* bytes that send takes until the test makes more room */
 } fake_sock;
 
 typedef struct fake_datagram {
@@ -59,7 +59,7 @@ typedef struct fake_port {
     fake_sock socks[FAKE_SOCKS];
     bmb_err accept_err;
     bmb_sock sock_end; /* behind the last one that was ever open */
-    bmb_err dial_err; /* what dialling meets with: BMB_AGAIN lasts until it is changed */
+    bmb_err dial_err;  /* what dialling meets with: BMB_AGAIN lasts until it is changed */
     bmb_err udp_open_err;
     bmb_sock dialled; /* the last one */
     uint32_t dials;
@@ -80,7 +80,7 @@ typedef struct fake_port {
     bmb_addr unreachable[4];        /* what came back to any socket for many peers */
     size_t unreachable_count;
     uint64_t slow_us[4]; /* what log, send, take, store take */
-    FILE *trace; /* every call of the port is told here; NULL: none */
+    FILE *trace;         /* every call of the port is told here; NULL: none */
 } fake_port;
 
 /* What was sent since it was last told, as lines of the trace. */
@@ -126,7 +126,7 @@ typedef struct fake_device {
     bmb_device *device;
 } fake_device;
 
-void fake_device_prepare(fake_device *t, bmb_codec codec); /* then change config, and open */
+void fake_device_prepare(fake_device *t, bmb_codec codec);             /* then change config, and open */
 void fake_device_again(fake_device *t, fake_port *f, bmb_codec codec); /* the same on a port that is there */
 void fake_device_open(fake_device *t);
 void fake_device_close(fake_device *t);

@@ -88,7 +88,8 @@ static void set_up(input *in)
     t.feeds[0].setting_count = 1;
     t.feeds[1] = t.feeds[0];
     t.feeds[1].name = t.feeds[1].camera = "station";
-    if (what & 16) t.feeds[0].multicast = (bmb_multicast){ { .family = 4, .ip = { 239, 1, 2, 3 }, .port = 5004 }, 1, more & 1 };
+    if (what & 16)
+        t.feeds[0].multicast = (bmb_multicast){ { .family = 4, .ip = { 239, 1, 2, 3 }, .port = 5004 }, 1, more & 1 };
     t.config.feed_count = what & 32 ? 2 : 1;
     t.config.viewers = 2 + (more >> 1 & 1);
     t.config.spare = 2;
@@ -102,15 +103,22 @@ static void set_up(input *in)
         unsigned kind = outlets >> 2 * i & 3;
         t.outlets[i] = (bmb_outlet_config){ .kind = (bmb_outlet_kind)(kind < 3 ? kind : BMB_OUTLET_TCP),
                                             .listen = { .family = 4, .port = (uint16_t)(8080 + i) },
-                                            .format = kind == 3 ? BMB_FORMAT_FRAMED : codec == BMB_CODEC_H264 ? BMB_FORMAT_TS : BMB_FORMAT_RAW,
+                                            .format = kind == 3                 ? BMB_FORMAT_FRAMED
+                                                      : codec == BMB_CODEC_H264 ? BMB_FORMAT_TS
+                                                                                : BMB_FORMAT_RAW,
                                             .feed = kind == 3 ? BMB_NO_FEED : 0,
                                             .keep_all = (more & 16) != 0,
                                             .controls = true };
     }
     t.config.outlet_count = 3;
-    pushes[0] = (bmb_push_config){ .format = BMB_FORMAT_RTP, .to = { .family = 4, .ip = { 192, 0, 2, 7 }, .port = 5000 } };
-    pushes[1] = (bmb_push_config){ .format = BMB_FORMAT_TS, .to = { .family = 4, .ip = { 192, 0, 2, 8 }, .port = 5002 } };
-    pushes[2] = (bmb_push_config){ .tcp = true, .format = BMB_FORMAT_FRAMED, .controls = true, .to = { .family = 4, .ip = { 192, 0, 2, 9 }, .port = 5004 } };
+    pushes[0] =
+        (bmb_push_config){ .format = BMB_FORMAT_RTP, .to = { .family = 4, .ip = { 192, 0, 2, 7 }, .port = 5000 } };
+    pushes[1] =
+        (bmb_push_config){ .format = BMB_FORMAT_TS, .to = { .family = 4, .ip = { 192, 0, 2, 8 }, .port = 5002 } };
+    pushes[2] = (bmb_push_config){ .tcp = true,
+                                   .format = BMB_FORMAT_FRAMED,
+                                   .controls = true,
+                                   .to = { .family = 4, .ip = { 192, 0, 2, 9 }, .port = 5004 } };
     if (codec == BMB_CODEC_JPEG) pushes[1] = pushes[0];
     t.config.pushes = pushes;
     t.config.push_count = what & 64 ? 3 : 0;
@@ -170,7 +178,8 @@ static void datagram(input *in, unsigned kind)
 
 static void fail(unsigned what)
 {
-    static const bmb_err errors[] = { BMB_OK, BMB_AGAIN, BMB_GONE, BMB_LIMIT, BMB_REFUSED, BMB_NO_ROUTE, BMB_NO_ROOM, BMB_FAILED };
+    static const bmb_err errors[] = { BMB_OK,      BMB_AGAIN,    BMB_GONE,    BMB_LIMIT,
+                                      BMB_REFUSED, BMB_NO_ROUTE, BMB_NO_ROOM, BMB_FAILED };
     bmb_err err = errors[what >> 3 & 7];
     fake_camera *c = &t.f->cameras[0];
     int32_t effective;
@@ -195,7 +204,8 @@ static void fail(unsigned what)
             if (t.f->socks[i].udp) t.f->socks[i].udp_err = err;
         break;
     case 6:
-        c->effective = (bmb_mode){ (bmb_codec)(what >> 3 & 1), (uint16_t)(what & 16 ? 0 : 320), 240, what & 32 ? 0 : 10000 };
+        c->effective =
+            (bmb_mode){ (bmb_codec)(what >> 3 & 1), (uint16_t)(what & 16 ? 0 : 320), 240, what & 32 ? 0 : 10000 };
         break;
     default:
         (void)bmb_control_set(t.device, what >> 3 & 1, (bmb_control)(what >> 4), (int32_t)what, &effective);
@@ -276,15 +286,18 @@ static void end(void)
     for (size_t i = 0; i < t.config.feed_count && t.f->trace != NULL; i++) {
         bmb_feed_stats f;
         (void)bmb_feed_stats_get(t.device, i, &f);
-        fake_tell(t.f, "frames %llu sent %llu skipped %llu dropped %llu bad %llu large %llu bytes %llu stalled %u shed %u", (unsigned long long)f.frames,
-                  (unsigned long long)f.sent, (unsigned long long)f.skipped, (unsigned long long)f.dropped,
-                  (unsigned long long)f.bad, (unsigned long long)f.too_large, (unsigned long long)f.bytes_sent, f.stalled, f.shed);
+        fake_tell(t.f,
+                  "frames %llu sent %llu skipped %llu dropped %llu bad %llu large %llu bytes %llu stalled %u shed %u",
+                  (unsigned long long)f.frames, (unsigned long long)f.sent, (unsigned long long)f.skipped,
+                  (unsigned long long)f.dropped, (unsigned long long)f.bad, (unsigned long long)f.too_large,
+                  (unsigned long long)f.bytes_sent, f.stalled, f.shed);
     }
     bmb_device_stats_get(t.device, &stats);
     for (size_t i = 0; i < t.config.push_count; i++)
         if (t.device->pushes[i].state == BMB_PUSH_SENDING && t.config.pushes[i].tcp) stats.connections--;
     if (stats.connections != 0 || stats.sessions != 0 || stats.viewers != 0) {
-        fprintf(stderr, "left: %u connections, %u sessions, %u viewers\n", stats.connections, stats.sessions, stats.viewers);
+        fprintf(stderr, "left: %u connections, %u sessions, %u viewers\n", stats.connections, stats.sessions,
+                stats.viewers);
         abort();
     }
     bmb_close(t.device);
