@@ -395,6 +395,8 @@ static size_t make_variant(const uint8_t *jpeg, size_t size, bool grey, uint8_t 
 static const char other_rtsp[] = "SETUP rtsp://h/yard RTSP/1.0\r\nCSeq: 3\r\nTransport: "
                                  "RTP/AVP;unicast,RTP/AVP;unicast;client_port=7000-7003,RTP/AVP\r\n"
                                  "Proxy-Require: x\r\nSession: \t0123456789ABCDEF0 \t\r\n\r\n";
+static const char long_rtsp[] =
+    "DESCRIBE rtsp://h/a-name-of-23-characters/video67890123456789 RTSP/1.0\r\nCSeq: 4\r\n\r\n";
 static const char plain_http[] =
     "HEAD /station.sdp#x HTTP/1.0\r\nConnection: keep-alive\r\nhos: a\r\nhost: b\r\nhostx: c\r\n\r\n";
 static const char address[] = "HTTP://h:80//%79aR%64/.%6Apg/x?y#z";
@@ -408,6 +410,7 @@ static void sum_documents(FILE *sums)
         { "restarts", restarts, make_variant(jpeg, jpeg_size, false, restarts), read_jpeg },
         { "grey", grey, make_variant(jpeg, jpeg_size, true, grey), read_jpeg },
         { "other-rtsp", (const uint8_t *)other_rtsp, sizeof other_rtsp - 1, read_rtsp },
+        { "long-rtsp", (const uint8_t *)long_rtsp, sizeof long_rtsp - 1, read_rtsp },
         { "plain-http", (const uint8_t *)plain_http, sizeof plain_http - 1, read_http },
         { "address", (const uint8_t *)address, sizeof address - 1, read_path },
         { "h264", access_unit, sizeof access_unit, read_h264 },

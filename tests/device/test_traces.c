@@ -173,7 +173,9 @@ static void do_codec(char **word, size_t count)
     fake_device_prepare(&s->t, codec);
     s->t.f->trace = out;
     s->t.config.pushes = s->pushes;
-    s->asset = (bmb_asset){ .path = "/", .type = "text/html", .data = "<p>", .size = 3 };
+    static uint8_t page[900];
+    for (size_t i = 0; i < sizeof page; i++) page[i] = (uint8_t)(i * 3 | 0x80);
+    s->asset = (bmb_asset){ .path = "/", .type = "text/html", .data = page, .size = sizeof page };
     s->t.config.assets = &s->asset;
     s->t.config.asset_count = 1;
     fake_camera_add(s->t.f, "station", codec);
@@ -248,7 +250,8 @@ static void do_open(char **word, size_t count)
     char text[300];
     bmb_err err = bmb_budget_of(&s->t.config, &s->t.budget, &fault);
     if (err == BMB_OK) {
-        s->t.memory = calloc(1, s->t.budget.total);
+        s->t.memory = malloc(s->t.budget.total);
+        memset(s->t.memory, 0xA5, s->t.budget.total); /* whoever reads behind what is his finds nonsense */
         err = bmb_open(&s->t.config, s->t.memory, s->t.budget.total, &s->t.device, &fault);
     }
     s->open = err == BMB_OK;
@@ -256,6 +259,14 @@ static void do_open(char **word, size_t count)
     bmb_fault_text(&fault, text, sizeof text);
     fake_tell(s->t.f, "refused: %s, %s %s %s asked %lld have %lld", bmb_err_name(err), fault.part, fault.key,
               fault.name != NULL ? fault.name : "none", (long long)fault.asked, (long long)fault.have);
+}
+
+/* Closed and opened again, as after a restart: what was stored is there. */
+static void do_reopen(char **word, size_t count)
+{
+    bmb_close(s->t.device);
+    free(s->t.memory);
+    do_open(word, count);
 }
 
 static void do_connect(char **word, size_t count)
@@ -511,6 +522,7 @@ static const struct {
     { "setting", do_setting, 3 },
     { "error", do_error, 4 },
     { "open", do_open, 1 },
+    { "reopen", do_reopen, 1 },
     { "connect", do_connect, 3 },
     { "say", do_say, 3 },
     { "ask", do_ask, 5 },

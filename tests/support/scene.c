@@ -56,7 +56,9 @@ static void push_frame(size_t camera, unsigned kind, size_t size)
             memcpy(data, sps, n = sizeof sps);
             n += make_unit(data + n, 0x68, 4);
         }
-        n += make_unit(data + n, kind == 1 ? 0x41 : 0x65, size + 2);
+        if (kind != 2 || size % 3 != 0) n += make_unit(data + n, kind == 1 ? 0x41 : 0x65, size + 2);
+        if (kind == 2) data[size % 4] = (uint8_t)size; /* no start code, or parameter sets alone */
+        if (n == 0) n = make_unit(data, 0x68, 4);
     }
     fake_frame(t.f, camera, data, kind == 2 ? n / 2 : n, kind != 1);
 }
@@ -122,6 +124,9 @@ static void set_up(input *in)
     if (codec == BMB_CODEC_JPEG) pushes[1] = pushes[0];
     t.config.pushes = pushes;
     t.config.push_count = what & 64 ? 3 : 0;
+    static const bmb_asset page = { "/", "text/html", frames, 3000 };
+    t.config.assets = &page;
+    t.config.asset_count = 1;
     memset(peers, 0, sizeof peers);
 }
 
@@ -129,6 +134,7 @@ static bool open_device(void)
 {
     bmb_budget budget;
     if (bmb_budget_of(&t.config, &budget, NULL) != BMB_OK || budget.total > sizeof memory) return false;
+    memset(memory, 0xA5, budget.total); /* whoever reads behind what is his finds nonsense */
     return bmb_open(&t.config, memory, budget.total, &t.device, NULL) == BMB_OK;
 }
 
