@@ -19,7 +19,8 @@ bool cli_light_open(cli_device *d)
     d->light_fd = -1;
     d->light_lit = -1;
     if (d->file.light_file[0] == '\0') return true;
-    d->light_fd = open(d->file.light_file, O_WRONLY | O_CLOEXEC);
+    /* a FIFO that nobody reads, or reads no more, must stop neither the start nor the loop */
+    d->light_fd = open(d->file.light_file, O_WRONLY | O_CLOEXEC | O_NONBLOCK);
     if (d->light_fd < 0) {
         cli_error("light-file = %s: it cannot be written; check the path and its permissions", d->file.light_file);
         return false;

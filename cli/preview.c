@@ -88,7 +88,12 @@ static bool put_picture(size_t x, size_t y, const uint8_t *jpeg, size_t size)
 static bool write_png(const char *path)
 {
     png_image image = { .version = PNG_IMAGE_VERSION, .width = SHEET_W, .height = SHEET_H, .format = PNG_FORMAT_RGB };
-    return png_image_write_to_file(&image, path, 0, sheet, 0, NULL) != 0;
+    png_alloc_size_t size = PNG_IMAGE_PNG_SIZE_MAX(image);
+    void *whole = malloc(size);
+    bool ok = whole != NULL && png_image_write_to_memory(&image, whole, &size, 0, sheet, 0, NULL) != 0 &&
+              bmb_linux_write_whole(path, whole, size, true) == BMB_OK;
+    free(whole);
+    return ok;
 }
 #endif
 

@@ -189,6 +189,10 @@ wait $device
 # shellcheck disable=SC2086
 "$bambino" run "$here/light.ini" $anywhere --for 0.5 >/dev/null 2>"$here/log"
 says "after the restart" "$here/log" "1 controls are as they were set last"
+rm "$here/light" && mkfifo "$here/light"
+# shellcheck disable=SC2086
+timeout 5 "$bambino" run "$here/light.ini" $anywhere --for 0.5 >"$here/out" 2>&1; check "a light that nobody looks at" $? 1
+says "a light that nobody looks at" "$here/out" "it cannot be written"
 
 # Time-lapse: whole files, numbers that go on, a full storage.
 mkdir "$here/pictures"
