@@ -309,7 +309,6 @@ static bmb_device *lay_out(uint8_t *base, const bmb_config *config, const plan *
     for (uint16_t i = 0; i < conn_most; i++) {
         conns[i].rx = buffers + (size_t)i * config->request_buffer;
         conns[i].tx = conns[i].rx + d->rx_room;
-        conns[i].sock = BMB_NO_SOCK;
     }
     return d;
 }

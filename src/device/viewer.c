@@ -249,7 +249,7 @@ void bmb_viewer_bound_unsent(bmb_device *d, bmb_sock sock, uint32_t kbps)
     d->port->net.bound_unsent(d->port->ctx, sock, bytes > UINT32_MAX ? UINT32_MAX : (uint32_t)bytes);
 }
 
-/* A link that is slower than the feed: the backlog's time is counted at what it carries. */
+/* A link that is slower than the feed: the time of what is unsent is counted at what it carries. */
 static void follow_link(bmb_device *d, bmb_viewer *v, bmb_sock sock)
 {
     uint32_t mfps, kbps;

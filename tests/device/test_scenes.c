@@ -240,6 +240,7 @@ static void read_h264(FILE *out, uint8_t *data, size_t size)
             sets.pps_size);
     for (unsigned i = 0; i < f.count; i++) fprintf(out, "%u %u\n", f.unit[i].at, f.unit[i].size);
     bmb_stream_state s = draw_rtp(), stream = { .payload_max = 1316 };
+    if (draw(2)) s.payload_max = (uint16_t)(12 + 12 + draw(40)); /* so small that units only just fit together */
     write_frame(out, &bmb_framer_rtp_h264, data, size, &f, &s);
     for (int i = 0; i < 2; i++) write_frame(out, &bmb_framer_ts, data, size, &f, &stream);
 }
@@ -372,6 +373,16 @@ static void read_path(FILE *out, uint8_t *data, size_t size)
     fprintf(out, "%u %.*s\n", p.size, p.size, p.text);
 }
 
+/* One whose first quantisation table has 16 bits an entry. */
+static size_t make_wide(const uint8_t *jpeg, size_t size, uint8_t *out)
+{
+    memcpy(out, jpeg, 7);
+    memcpy(out + 4, "\0\x83\x10", 3);
+    for (int i = 0; i < 64; i++) bmb_store_u16(out + 7 + 2 * i, jpeg[7 + i]);
+    memcpy(out + 7 + 128, jpeg + 7 + 64, size - 7 - 64);
+    return size + 64;
+}
+
 /* An image with restart markers, and a grey one. */
 static size_t make_variant(const uint8_t *jpeg, size_t size, bool grey, uint8_t *out)
 {
@@ -403,12 +414,13 @@ static const char address[] = "HTTP://h:80//%79aR%64/.%6Apg/x?y#z";
 
 static void sum_documents(FILE *sums)
 {
-    static uint8_t jpeg[2000], restarts[2000], grey[2000], changed[2000];
+    static uint8_t jpeg[2000], restarts[2000], grey[2000], wide[2000], changed[2000];
     const size_t jpeg_size = fake_jpeg(jpeg, 640, 480, 1100);
     const document documents[] = {
         { "jpeg", jpeg, jpeg_size, read_jpeg },
         { "restarts", restarts, make_variant(jpeg, jpeg_size, false, restarts), read_jpeg },
         { "grey", grey, make_variant(jpeg, jpeg_size, true, grey), read_jpeg },
+        { "wide", wide, make_wide(jpeg, jpeg_size, wide), read_jpeg },
         { "other-rtsp", (const uint8_t *)other_rtsp, sizeof other_rtsp - 1, read_rtsp },
         { "long-rtsp", (const uint8_t *)long_rtsp, sizeof long_rtsp - 1, read_rtsp },
         { "plain-http", (const uint8_t *)plain_http, sizeof plain_http - 1, read_http },
@@ -427,6 +439,8 @@ static void sum_documents(FILE *sums)
         char *text = NULL;
         size_t size = 0;
         FILE *out = open_memstream(&text, &size);
+        const uint8_t *sos = memmem(d->data, d->size, "\xFF\xDA", 2);
+        size_t scan = sos != NULL ? (size_t)(sos - d->data) : 0;
         random_state = 1000 + i;
         for (unsigned n = 0; n < 800; n++) {
             size_t length = draw(6) == 0 ? 1 + draw((uint32_t)d->size) : d->size,
@@ -434,7 +448,8 @@ static void sum_documents(FILE *sums)
             if (d->read == read_sdp) length = d->size, from = 0;
             memcpy(changed, d->data, d->size);
             for (unsigned k = draw(4); k > 0; k--) {
-                size_t at = d->read == read_jpeg && draw(2) ? draw(180) : draw((uint32_t)d->size);
+                size_t at = draw((uint32_t)d->size);
+                if (d->read == read_jpeg && draw(2)) at = draw(2) ? draw(180) : scan + draw(14);
                 changed[at] = (uint8_t)(draw(3) == 0   ? draw(256)
                                         : draw(2) == 0 ? changed[at] ^ 1u << draw(8)
                                                        : changed[at] + draw(3) - 1);
@@ -508,6 +523,8 @@ static void write_names(FILE *out)
     NAMES(bmb_push_state_name, bmb_push_state);
     NAMES(bmb_err_name, bmb_err);
     NAMES(bmb_light_name, bmb_light);
+    for (int c = 0; c < 256; c++)
+        fprintf(out, "%d%d", bmb_same_nocase(&(char){ (char)c }, 1, "z"), bmb_same_nocase(&(char){ (char)c }, 1, "a"));
     for (unsigned i = 0; i < 300; i++) {
         char text[200], digits[12];
         bmb_writer w = bmb_writer_of(text, draw(4) == 0 ? draw(sizeof text) : sizeof text);

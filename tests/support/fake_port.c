@@ -447,14 +447,18 @@ static bmb_err camera_take(void *ctx, size_t i, bmb_camera_frame *out)
     self(ctx)->now += self(ctx)->slow_us[2];
     *out = c->queue[0];
     memmove(c->queue, c->queue + 1, --c->queued * sizeof c->queue[0]);
+    out->cookie = c->cookies++ % 64;
+    c->lent |= UINT64_C(1) << out->cookie;
     c->out++;
     return BMB_OK;
 }
 
 static void camera_release(void *ctx, size_t i, uintptr_t cookie)
 {
-    (void)cookie;
-    self(ctx)->cameras[i].out--;
+    fake_camera *c = &self(ctx)->cameras[i];
+    if (cookie >= 64 || (c->lent >> cookie & 1) == 0) abort(); /* never lent, or given back twice */
+    c->lent &= ~(UINT64_C(1) << cookie);
+    c->out--;
 }
 
 static bmb_err camera_key(void *ctx, size_t i)

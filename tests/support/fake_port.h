@@ -48,7 +48,8 @@ typedef struct fake_camera {
     uint32_t starts, key_requests;
     bmb_camera_frame queue[16];
     size_t queued;
-    uint32_t out; /* taken and not released */
+    uint32_t out;           /* taken and not released */
+    uint64_t lent, cookies; /* a bit for each cookie that is out; given so far */
     int32_t controls[BMB_CONTROL_COUNT];
 } fake_camera;
 
