@@ -154,6 +154,12 @@ static void a_larger_still_is_taken_between_the_frames(void **state)
     bmb_feed_stats f;
     assert_int_equal(bmb_feed_stats_get(t.device, 0, &f), BMB_OK);
     assert_int_equal(f.frames, 2); /* and no viewer of the stream saw it */
+    fake_run(t.f, t.device, 1100000);
+    picture(jpeg, jpeg_size);
+    (void)fetch(&s, "/yard-1600x1200.jpg");
+    t.f->cameras[0].take_err = BMB_FAILED;
+    picture(large, large_size);
+    assert_non_null(strstr(fake_take(t.f, s, &size), " 503 ")); /* and the first one's buffer is given back once */
 }
 
 static void stills_that_cannot_be_are_refused(void **state)

@@ -168,16 +168,17 @@ static void say(input *in, const peer *p)
  * that nobody listens. */
 static void datagram(input *in, unsigned kind)
 {
-    bmb_addr from = { .family = 4, .ip = { 192, 0, 2, 99 }, .port = (uint16_t)(6000 + (kind & 1)) };
+    const bmb_udp_pair *pair = &t.device->udp[kind >> 4 & 1];
+    bmb_addr from = { .family = kind & 16 ? 6 : 4, .ip = { 192, 0, 2, 99 }, .port = (uint16_t)(6000 + (kind & 1)) };
     size_t n = byte(in);
     if (n > (size_t)(in->end - in->at)) n = (size_t)(in->end - in->at);
     if ((kind & 2) != 0) {
         if (t.f->unreachable_count < 4) t.f->unreachable[t.f->unreachable_count++] = from;
-    } else if (t.device->udp[0].port != 0) {
+    } else if (pair->port != 0) {
         uint8_t data[256];
         memcpy(data, in->at, n);
         if (n >= 12 && (kind & 4) != 0) bmb_store_u32(data + 8, t.device->sessions[0].viewer.state.ssrc);
-        fake_datagram_in(t.f, (uint16_t)(t.device->udp[0].port + (kind >> 3 & 1)), &from, data, n);
+        fake_datagram_in(t.f, (uint16_t)(pair->port + (kind >> 3 & 1)), &from, data, n);
     }
     in->at += n;
 }
@@ -253,6 +254,7 @@ static void run_one(input *in)
         if (is_there(p)) break;
         *p = (peer){ fake_connect(t.f, (param >> 2 & 3) % 3), true };
         t.f->socks[p->sock].peer.ip[3] = (uint8_t)(99 - (param >> 4 & 1));
+        if (p == &peers[3]) t.f->socks[p->sock].peer.family = t.f->socks[p->sock].addr.family = 6;
         break;
     case 5:
         if (!is_there(p)) break;
