@@ -156,7 +156,8 @@ static void a_larger_still_is_taken_between_the_frames(void **state)
     assert_int_equal(f.frames, 2); /* and no viewer of the stream saw it */
     fake_run(t.f, t.device, 1100000);
     picture(jpeg, jpeg_size);
-    (void)fetch(&s, "/yard-1600x1200.jpg");
+    assert_int_equal(fetch(&s, "/yard-1600x1200.jpg"), 0);
+    assert_int_equal(t.f->cameras[0].mode.width, 1600);
     t.f->cameras[0].take_err = BMB_FAILED;
     picture(large, large_size);
     assert_non_null(strstr(fake_take(t.f, s, &size), " 503 ")); /* and the first one's buffer is given back once */

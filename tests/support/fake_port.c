@@ -403,6 +403,7 @@ static size_t ready(void *ctx, bmb_ready *out, size_t room)
         if (!s->open || s->listener != BMB_NO_SOCK) continue;
         bool readable = s->listening ? has_waiting(f, i) : s->in_size > s->in_at || s->peer_gone;
         if (s->udp && !s->connected && f->unreachable_count > 0) readable = true;
+        if (i == f->dialled && f->dials > 0 && f->dial_err == BMB_AGAIN) continue; /* on its way */
         uint32_t events = (readable ? BMB_READABLE : 0) | (s->room > 0 && !s->listening ? BMB_WRITABLE : 0);
         events = (events & s->watched) | (s->broken ? BMB_BROKEN : 0);
         if (events != 0) out[n++] = (bmb_ready){ .token = s->token, .events = events };
@@ -647,6 +648,8 @@ void fake_settle(fake_port *f, bmb_device *d)
         (void)bmb_step(d);
         if (ready(f, some, 1) == 0) return;
     }
+    fprintf(stderr, "it spins: something is ready and nobody takes it\n");
+    abort();
 }
 
 void fake_run(fake_port *f, bmb_device *d, uint64_t us)
