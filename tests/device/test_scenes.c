@@ -98,22 +98,26 @@ static const uint8_t framed[][10] = {
 /* A peer does what peers do, mostly in the protocol of the outlet that it is connected to. */
 static size_t draw_saying(uint8_t *out, unsigned peer)
 {
-    uint8_t text[300];
-    size_t size;
+    uint8_t text[1200];
+    size_t size = 0;
     if (draw(4) == 0) {
-        const uint8_t *m = framed[draw(sizeof framed / sizeof framed[0])];
-        bmb_framed_write(text, &(bmb_framed_message){ .type = m[0], .number = draw(100), .length = m[1] });
-        memcpy(text + BMB_FRAMED_HEADER, m + 2, m[1]);
-        size = BMB_FRAMED_HEADER + m[1];
+        for (unsigned n = draw(5) == 0 ? 40 : 1; n > 0; n--) {
+            const uint8_t *m = framed[draw(sizeof framed / sizeof framed[0])];
+            bmb_framed_write(text + size, &(bmb_framed_message){ .type = m[0], .number = draw(100), .length = m[1] });
+            memcpy(text + size + BMB_FRAMED_HEADER, m + 2, m[1]);
+            size += BMB_FRAMED_HEADER + m[1];
+        }
     } else {
         const char *saying = sayings[draw(sizeof sayings / sizeof sayings[0])];
         size = strlen(saying);
         memcpy(text, saying, size);
     }
-    out[0] = (uint8_t)(peer << 3);
-    out[1] = (uint8_t)size;
-    memcpy(out + 2, text, size);
-    return size + 2;
+    size_t n = 0;
+    out[n++] = (uint8_t)(peer << 3);
+    if (size >= 240) out[n++] = (uint8_t)(240 + size / 256);
+    out[n++] = (uint8_t)size;
+    memcpy(out + n, text, size);
+    return n + size;
 }
 
 static size_t draw_scene(uint8_t *out)
@@ -559,7 +563,7 @@ static void sum_one(FILE *sums, const char *name, void (*write)(FILE *out))
 
 static void sum_scenes(FILE *sums)
 {
-    static uint8_t program[40000];
+    static uint8_t program[150000];
     const char *shown = getenv("BAMBINO_SCENE");
     for (unsigned n = 0; n < SCENES; n++) {
         char *text = NULL;

@@ -204,7 +204,7 @@ static void fail(unsigned what)
         t.f->store_err = err;
         break;
     case 4:
-        t.f->accept_err = t.f->udp_open_err = err;
+        t.f->accept_err = t.f->udp_open_err = err == BMB_AGAIN ? BMB_FAILED : err; /* AGAIN: nobody is there */
         break;
     case 5:
         for (int i = 0; i < FAKE_SOCKS; i++)
@@ -254,7 +254,7 @@ static void run_one(input *in)
         if (is_there(p)) break;
         *p = (peer){ fake_connect(t.f, (param >> 2 & 3) % 3), true };
         t.f->socks[p->sock].peer.ip[3] = (uint8_t)(99 - (param >> 4 & 1));
-        if (p == &peers[3]) t.f->socks[p->sock].peer.family = t.f->socks[p->sock].addr.family = 6;
+        if (p >= &peers[2]) t.f->socks[p->sock].peer.family = t.f->socks[p->sock].addr.family = 6;
         break;
     case 5:
         if (!is_there(p)) break;
