@@ -271,9 +271,10 @@ static void read_http(FILE *out, uint8_t *data, size_t size)
 {
     static const bmb_feed_config feeds[] = {
         { .name = "yard", .mode = { .codec = BMB_CODEC_JPEG } },
-        { .name = "station", .mode = { .codec = BMB_CODEC_H264 }, .multicast = { .group = { .family = 4 } } }
+        { .name = "station", .mode = { .codec = BMB_CODEC_H264 }, .multicast = { .group = { .family = 4 } } },
+        { .name = "a", .mode = { .codec = BMB_CODEC_JPEG } }
     };
-    const bmb_config config = { .feeds = feeds, .feed_count = 2 };
+    const bmb_config config = { .feeds = feeds, .feed_count = 3 };
     bmb_http_parse p;
     bmb_http_parse_reset(&p);
     size_t first = draw((uint32_t)size), used = bmb_http_parse_feed(&p, data, first);
@@ -364,6 +365,9 @@ static const char rtsp_text[] =
     "Connection: close\r\nContent-Length: 3\r\nRequire: none.such\r\n\r\nabc";
 static const uint8_t request[] = { 0x8F, 'b', 'm', 'b', 1, 69, 0, 0x9E, 0,   0,   0,   1,
                                    0,    0,   0,   8,   0, 1,  5, 0,    255, 255, 255, 236 };
+static const uint8_t full_request[BMB_FRAMED_HEADER + BMB_FRAMED_REQUEST_MAX] = {
+    0x8F, 'b', 'm', 'b', 1, 66, 0, 0x9E, 0, 0, 0, 1, 0, 0, 0, BMB_FRAMED_REQUEST_MAX
+};
 
 static void read_path(FILE *out, uint8_t *data, size_t size)
 {
@@ -414,6 +418,7 @@ static const char long_rtsp[] =
     "DESCRIBE rtsp://h/a-name-of-23-characters/video67890123456789 RTSP/1.0\r\nCSeq: 4\r\n\r\n";
 static const char plain_http[] =
     "HEAD /station.sdp#x HTTP/1.0\r\nConnection: keep-alive\r\nhos: a\r\nhost: b\r\nhostx: c\r\n\r\n";
+static const char least_http[] = "GET /a-1x1.jpg HTTP/1.0\r\n\r\n";
 static const char address[] = "HTTP://h:80//%79aR%64/.%6Apg/x?y#z";
 
 static void sum_documents(FILE *sums)
@@ -428,6 +433,7 @@ static void sum_documents(FILE *sums)
         { "other-rtsp", (const uint8_t *)other_rtsp, sizeof other_rtsp - 1, read_rtsp },
         { "long-rtsp", (const uint8_t *)long_rtsp, sizeof long_rtsp - 1, read_rtsp },
         { "plain-http", (const uint8_t *)plain_http, sizeof plain_http - 1, read_http },
+        { "least-http", (const uint8_t *)least_http, sizeof least_http - 1, read_http },
         { "address", (const uint8_t *)address, sizeof address - 1, read_path },
         { "h264", access_unit, sizeof access_unit, read_h264 },
         { "sps", access_unit + 4, 9, read_sps },
@@ -436,6 +442,7 @@ static void sum_documents(FILE *sums)
         { "http", (const uint8_t *)http_text, sizeof http_text - 1, read_http },
         { "rtsp", (const uint8_t *)rtsp_text, sizeof rtsp_text - 1, read_rtsp },
         { "framed", request, sizeof request, read_framed },
+        { "full-framed", full_request, sizeof full_request, read_framed },
         { "sdp", jpeg + 20, 90, read_sdp },
     };
     for (size_t i = 0; i < sizeof documents / sizeof documents[0]; i++) {
