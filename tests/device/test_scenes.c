@@ -360,7 +360,7 @@ static const char http_text[] = "GET http://h:80//y%61rd-640x480.jpg?a=b HTTP/1.
                                 "y\r\nX-SessionCookie: abc\r\nConnection: close\r\n\r\nGET";
 static const char rtsp_text[] =
     "$\1\0\4abcdSETUP rtsp://h:8554//Y%41rd/video/?x=1 RTSP/1.0\r\nCSeq: 12\r\nSession: 0123456789ABCDEF ;timeout=3\r\n"
-    "Transport: RTP/AVP/TCP;unicast;interleaved=4-5;mode=\"PLAY\", RTP/AVP;multicast;ttl=3 "
+    "Transport: RTP/AVP/TCP;unicast;interleaved= 4-5;mode=\"PLAY\", RTP/AVP;multicast;ttl=3 "
     ",RTP/AVP/UDP;client_port=6000\r\n"
     "Connection: close\r\nContent-Length: 3\r\nRequire: none.such\r\n\r\nabc";
 static const uint8_t request[] = { 0x8F, 'b', 'm', 'b', 1, 69, 0, 0x9E, 0,   0,   0,   1,
