@@ -72,6 +72,24 @@ static void controls_are_as_they_were_set_last(void **state)
     assert_int_equal(in_force(BMB_CONTROL_FLIP_V), 1);
 }
 
+static void all_controls_are_kept_at_once(void **state)
+{
+    (void)state;
+    bool kept[BMB_CONTROL_COUNT] = { false };
+    fake_device_open(&t);
+    for (int pass = 0; pass < 2; pass++) {
+        for (int i = 0; i < BMB_CONTROL_COUNT; i++) {
+            const bmb_range *c = &t.f->cameras[0].info.controls[i];
+            int32_t effective;
+            if (c->step == 0) continue;
+            if (pass == 0) kept[i] = bmb_control_set(t.device, 0, (bmb_control)i, c->most, &effective) == BMB_OK;
+            if (kept[i]) assert_int_equal(in_force((bmb_control)i), c->most);
+        }
+        restart();
+    }
+    assert_true(kept[BMB_CONTROL_BRIGHTNESS] && kept[BMB_CONTROL_FLIP_V]);
+}
+
 static void a_broken_record_changes_nothing(void **state)
 {
     (void)state;
@@ -281,6 +299,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         CASE(controls_are_as_they_were_set_last),
+        CASE(all_controls_are_kept_at_once),
         CASE(a_broken_record_changes_nothing),
         CASE(a_held_bit_rate_decides_the_quality),
         CASE(a_larger_still_is_taken_between_the_frames),

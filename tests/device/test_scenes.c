@@ -72,6 +72,7 @@ static const char *const sayings[] = {
     "DESCRIBE rtsp://h/station" R "\r\n",
     "DESCRIBE rtsp://h/x" R "\r\n",
     "SETUP rtsp://h/yard/video" R "Transport: RTP/AVP/TCP;unicast;interleaved=0-1\r\n\r\n",
+    "SETUP rtsp://h/station" R "Transport: RTP/AVP/TCP;interleaved=1-2\r\n\r\n",
     "SETUP rtsp://h/yard" R "Transport: RTP/AVP;unicast;client_port=6000-6001\r\n\r\n",
     "SETUP rtsp://h/yard" R "Transport: RTP/AVP;multicast\r\n\r\n",
     "SETUP rtsp://h/station" R "Transport: RTP/AVP/TCP\r\n\r\n",
@@ -125,7 +126,7 @@ static size_t draw_scene(uint8_t *out)
     static const uint8_t outlets[] = { 0x34, 0x34, 0x34, 0x15, 0x38, 0x2C, 0x31 };
     size_t n = 0;
     out[n++] = (uint8_t)draw(128);
-    out[n++] = (uint8_t)draw(32);
+    out[n++] = (uint8_t)draw(64);
     out[n++] = outlets[draw(sizeof outlets)];
     for (unsigned i = 0, count = 20 + draw(100); i < count; i++) {
         unsigned peer = draw(4), what = draw(100);
@@ -419,6 +420,7 @@ static const char long_rtsp[] =
 static const char plain_http[] =
     "HEAD /station.sdp#x HTTP/1.0\r\nConnection: keep-alive\r\nhos: a\r\nhost: b\r\nhostx: c\r\n\r\n";
 static const char least_http[] = "GET /a-1x1.jpg HTTP/1.0\r\n\r\n";
+static const char short_http[] = "GET /a.jpg HTTP/1.0\r\n\r\n";
 static const char address[] = "HTTP://h:80//%79aR%64/.%6Apg/x?y#z";
 
 static void sum_documents(FILE *sums)
@@ -434,6 +436,7 @@ static void sum_documents(FILE *sums)
         { "long-rtsp", (const uint8_t *)long_rtsp, sizeof long_rtsp - 1, read_rtsp },
         { "plain-http", (const uint8_t *)plain_http, sizeof plain_http - 1, read_http },
         { "least-http", (const uint8_t *)least_http, sizeof least_http - 1, read_http },
+        { "short-http", (const uint8_t *)short_http, sizeof short_http - 1, read_http },
         { "address", (const uint8_t *)address, sizeof address - 1, read_path },
         { "h264", access_unit, sizeof access_unit, read_h264 },
         { "sps", access_unit + 4, 9, read_sps },

@@ -99,7 +99,7 @@ static void set_up(input *in)
     t.config.stall_ms = 1000;
     t.config.request_ms = 2000;
     t.config.idle_ms = 3000;
-    t.config.session_ms = 5000;
+    t.config.session_ms = more & 32 ? 30000 : 5000;
     t.config.rtp_packet = more & 8 ? 1400 : 300;
     for (unsigned i = 0; i < 3; i++) {
         unsigned kind = outlets >> 2 * i & 3;
@@ -220,6 +220,16 @@ static void fail(unsigned what)
     }
 }
 
+static void tell_viewers(void)
+{
+    bmb_viewer_stats v;
+    for (size_t i = 0; t.f->trace != NULL && bmb_viewer_stats_get(t.device, i, &v) == BMB_OK; i++)
+        fake_tell(t.f, "%u %d %u: %llu %llu %llu %u %u %u %u %u %d %d %u %u %u %u", v.feed, v.transport, v.peer.port,
+                  (unsigned long long)v.sent, (unsigned long long)v.skipped, (unsigned long long)v.bytes, v.mfps,
+                  v.kbps, v.age_ms, v.watching_ms, v.blocked_ms, v.waiting, v.reports, v.lost, v.lost_256, v.jitter_us,
+                  v.round_trip_us);
+}
+
 /* In few steps: one at each end, and as many between as time limits are looked at. */
 static void pass(uint64_t us)
 {
@@ -249,6 +259,7 @@ static void run_one(input *in)
     }
     case 3:
         pass(times_ms[param & 7] * 1000u);
+        tell_viewers();
         break;
     case 4:
         if (is_there(p)) break;
