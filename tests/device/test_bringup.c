@@ -79,11 +79,9 @@ static void all_controls_are_kept_at_once(void **state)
     fake_device_open(&t);
     for (int pass = 0; pass < 2; pass++) {
         for (int i = 0; i < BMB_CONTROL_COUNT; i++) {
-            const bmb_range *c = &t.f->cameras[0].info.controls[i];
             int32_t effective;
-            if (c->step == 0) continue;
-            if (pass == 0) kept[i] = bmb_control_set(t.device, 0, (bmb_control)i, c->most, &effective) == BMB_OK;
-            if (kept[i]) assert_int_equal(in_force((bmb_control)i), c->most);
+            if (pass == 0) kept[i] = bmb_control_set(t.device, 0, (bmb_control)i, i + 1, &effective) == BMB_OK;
+            if (kept[i]) assert_int_equal(in_force((bmb_control)i), i + 1);
         }
         restart();
     }

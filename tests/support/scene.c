@@ -298,7 +298,7 @@ static void end(void)
         if (is_there(&peers[i])) fake_hang_up(t.f, peers[i].sock);
     t.f->dial_err = BMB_REFUSED;
     t.f->accept_err = BMB_OK;
-    for (int i = 0; i < 16; i++) { /* no step is needed in between: nothing but time limits is left */
+    for (int i = 0; i < 70; i++) { /* no step is needed in between: nothing but time limits is left */
         t.f->now += 500000;
         fake_settle(t.f, t.device);
     }
