@@ -450,6 +450,25 @@ static void a_session_over_udp_lives_by_signs_of_life(void **state)
     assert_int_equal(feed().reel_pinned, 0);
 }
 
+static void a_session_without_its_connection_must_report(void **state)
+{
+    (void)state;
+    fake_device_open(&t); /* the session's own time is 60 s */
+    frame(true);
+    bmb_sock s = play(UDP);
+    const bmb_addr from = { .family = 4, .ip = { 192, 0, 2, 99 }, .port = 6001 };
+    const uint8_t rr[8] = { 0x80, 201, 0, 1, 9, 9, 9, 9 };
+    fake_run(t.f, t.device, 20000000);
+    assert_int_equal(device().sessions, 1); /* its connection is there: it may be silent */
+    fake_hang_up(t.f, s);
+    fake_run(t.f, t.device, 9000000);
+    fake_datagram_in(t.f, rtcp_port(), &from, rr, sizeof rr);
+    fake_run(t.f, t.device, 9000000);
+    assert_int_equal(device().sessions, 1);
+    fake_run(t.f, t.device, 2000000);
+    assert_int_equal(device().sessions, 0);
+}
+
 static void one_sender_serves_a_whole_group(void **state)
 {
     (void)state;
@@ -862,6 +881,7 @@ int main(void)
         H264(datagrams_go_to_who_asked),
         H264(receivers_reports_are_shown),
         H264(a_session_over_udp_lives_by_signs_of_life),
+        H264(a_session_without_its_connection_must_report),
         H264(one_sender_serves_a_whole_group),
         H264(a_thousand_sessions_leave_nothing),
         H264(key_frames_are_asked_for_at_a_bounded_rate),
