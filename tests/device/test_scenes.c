@@ -366,9 +366,7 @@ static const char rtsp_text[] =
     "Connection: close\r\nContent-Length: 3\r\nRequire: none.such\r\n\r\nabc";
 static const uint8_t request[] = { 0x8F, 'b', 'm', 'b', 1, 69, 0, 0x9E, 0,   0,   0,   1,
                                    0,    0,   0,   8,   0, 1,  5, 0,    255, 255, 255, 236 };
-static const uint8_t full_request[BMB_FRAMED_HEADER + BMB_FRAMED_REQUEST_MAX] = {
-    0x8F, 'b', 'm', 'b', 1, 66, 0, 0x9E, 0, 0, 0, 1, 0, 0, 0, BMB_FRAMED_REQUEST_MAX
-};
+static uint8_t full_request[BMB_FRAMED_HEADER + BMB_FRAMED_REQUEST_MAX];
 
 static void read_path(FILE *out, uint8_t *data, size_t size)
 {
@@ -427,6 +425,7 @@ static void sum_documents(FILE *sums)
 {
     static uint8_t jpeg[2000], restarts[2000], grey[2000], wide[2000], changed[2000];
     const size_t jpeg_size = fake_jpeg(jpeg, 640, 480, 1100);
+    bmb_framed_write(full_request, &(bmb_framed_message){ .type = 66, .length = BMB_FRAMED_REQUEST_MAX });
     const document documents[] = {
         { "jpeg", jpeg, jpeg_size, read_jpeg },
         { "restarts", restarts, make_variant(jpeg, jpeg_size, false, restarts), read_jpeg },
