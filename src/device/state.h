@@ -524,7 +524,7 @@ void bmb_session_close_all(bmb_device *d);
 
 /* group.c: multicast. holds: the session has its place already. */
 bmb_err bmb_group_join(bmb_device *d, bmb_feed *feed, bool holds);
-void bmb_group_leave(bmb_device *d, bmb_feed *feed);  /* wants to see nothing for now */
+void bmb_group_leave(bmb_device *d, bmb_feed *feed);  /* pauses and keeps its place */
 void bmb_group_let_go(bmb_device *d, bmb_feed *feed); /* gives its place back; the last one ends the stream */
 /* Lets a group send until a time although nobody has a session for it. */
 void bmb_group_lease(bmb_device *d, bmb_feed *feed, uint64_t until_us);
