@@ -15,19 +15,11 @@ static bool flashing(uint64_t now_us, unsigned flashes, uint64_t period_ms)
 
 static bool pattern(bmb_light state, uint64_t now_us)
 {
-    switch (state) {
-    case BMB_LIGHT_STARTING:
-        return flashing(now_us, 1, 300);
-    case BMB_LIGHT_NO_CAMERA:
-        return flashing(now_us, 2, 1800);
-    case BMB_LIGHT_NO_NETWORK:
-        return flashing(now_us, 3, 2100);
-    case BMB_LIGHT_READY:
-        return flashing(now_us, 1, 2000);
-    case BMB_LIGHT_WATCHED:
-        return true;
-    }
-    return false;
+    static const struct {
+        uint8_t flashes;
+        uint16_t period_ms;
+    } patterns[] = { { 1, 300 }, { 2, 1800 }, { 3, 2100 }, { 1, 2000 } };
+    return state == BMB_LIGHT_WATCHED || flashing(now_us, patterns[state].flashes, patterns[state].period_ms);
 }
 
 bool bmb_light_lit(bmb_light_style style, bmb_light state, uint64_t now_us, uint64_t frames)

@@ -358,7 +358,7 @@ bmb_err bmb_feed_remove(bmb_device *d, size_t index)
         if (v != NULL && v->feed == feed && bmb_push_of(d, c) == NULL) of(c)->feed_removed(d, c);
     }
     for (size_t i = 0; i < d->config->push_count; i++)
-        if (d->pushes[i].feed == feed) bmb_push_end(d, &d->pushes[i], true);
+        if (d->pushes[i].feed == feed) bmb_push_end(d, &d->pushes[i]);
     if (feed->camera_state == BMB_CAMERA_STARTING || feed->camera_state == BMB_CAMERA_RUNNING)
         d->port->cameras.stop(d->port->cameras.ctx, feed->camera);
     bmb_controls_keep(d, feed);

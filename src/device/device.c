@@ -1,22 +1,9 @@
 /* Opening, stepping and closing the device. */
 #include <string.h>
 
+#include "base/block.h"
 #include "device/state.h"
 #include "serve/formats.h"
-
-/* Hands out the caller's block in aligned parts; with no block it only counts, so that the budget and the opening are
- * the same arithmetic. */
-typedef struct block {
-    uint8_t *base;
-    size_t used;
-} block;
-
-static void *part_of(block *b, size_t size)
-{
-    void *here = b->base != NULL ? b->base + b->used : NULL;
-    b->used = bmb_add(b->used, bmb_align(size));
-    return here;
-}
 
 static uint16_t conns_of(const bmb_config *config)
 {
@@ -234,13 +221,13 @@ void bmb_config_init(bmb_config *config)
     config->unsent_ms = 80;
 }
 
-static void lay_out_reel(block *b, const bmb_feed_config *config, const bmb_port *port, size_t camera, uint16_t slots,
-                         bmb_feed *feed)
+static void lay_out_reel(bmb_block *b, const bmb_feed_config *config, const bmb_port *port, size_t camera,
+                         uint16_t slots, bmb_feed *feed)
 {
-    bmb_frame *frames = (bmb_frame *)part_of(b, slots * sizeof(bmb_frame));
-    uint8_t *memory = config->storage == BMB_KEPT ? (uint8_t *)part_of(b, config->reel_bytes) : NULL;
+    bmb_frame *frames = (bmb_frame *)bmb_block_take(b, slots * sizeof(bmb_frame));
+    uint8_t *memory = config->storage == BMB_KEPT ? (uint8_t *)bmb_block_take(b, config->reel_bytes) : NULL;
     size_t facts_size = config->mode.codec == BMB_CODEC_H264 ? sizeof(bmb_h264_facts) : sizeof(bmb_jpeg_facts);
-    uint8_t *facts = (uint8_t *)part_of(b, slots * bmb_align(facts_size));
+    uint8_t *facts = (uint8_t *)bmb_block_take(b, slots * bmb_align(facts_size));
     if (feed == NULL) return;
     feed->config = config;
     feed->camera = camera;
@@ -253,10 +240,10 @@ static void lay_out_reel(block *b, const bmb_feed_config *config, const bmb_port
     for (uint16_t i = 0; i < slots; i++) frames[i].facts = facts + i * bmb_align(facts_size);
 }
 
-/* The whole block, in the order of the budget's parts. With a base it also builds the device. */
-static bmb_device *lay_out(uint8_t *base, const bmb_config *config, const plan *p, bmb_budget *budget)
+/* The whole block, in the order of the budget's parts. With memory it also builds the device. */
+static bmb_device *lay_out(void *memory, const bmb_config *config, const plan *p, bmb_budget *budget)
 {
-    block b = { .base = base, .used = 0 };
+    bmb_block b = bmb_block_of(memory);
     size_t mark = 0;
     size_t *const parts[] = { &budget->device,  &budget->feeds,  &budget->reels,
                               &budget->viewers, &budget->pushes, &budget->request_buffers };
@@ -264,27 +251,27 @@ static bmb_device *lay_out(uint8_t *base, const bmb_config *config, const plan *
     memset(budget, 0, sizeof *budget);
 #define END_OF_PART (*parts[part++] = b.used - mark, mark = b.used)
 
-    bmb_device *d = (bmb_device *)part_of(&b, sizeof *d);
-    part_of(&b, BMB_ALIGN); /* the block may begin at any address */
-    if (d != NULL) memset(d, 0, sizeof *d);
+    bmb_device *d = (bmb_device *)bmb_block_take_zeroed(&b, 1, sizeof *d);
     END_OF_PART;
-    bmb_feed *feeds = (bmb_feed *)part_of(&b, config->feed_count * sizeof *feeds);
-    if (feeds != NULL) memset(feeds, 0, config->feed_count * sizeof *feeds);
+    bmb_feed *feeds = (bmb_feed *)bmb_block_take_zeroed(&b, config->feed_count, sizeof *feeds);
     END_OF_PART;
     for (size_t i = 0; i < config->feed_count; i++)
         lay_out_reel(&b, &config->feeds[i], config->port, p->camera[i], p->slots[i], feeds != NULL ? &feeds[i] : NULL);
     END_OF_PART;
     uint16_t conn_most = conns_of(config);
-    bmb_conn *conns = (bmb_conn *)part_of(&b, conn_most * sizeof *conns);
-    if (conns != NULL) memset(conns, 0, conn_most * sizeof *conns);
+    bmb_conn *conns = (bmb_conn *)bmb_block_take_zeroed(&b, conn_most, sizeof *conns);
     uint16_t session_most = sessions_of(config);
-    bmb_session *sessions = (bmb_session *)part_of(&b, session_most * sizeof *sessions);
-    if (sessions != NULL) memset(sessions, 0, session_most * sizeof *sessions);
+    bmb_session *sessions = (bmb_session *)bmb_block_take_zeroed(&b, session_most, sizeof *sessions);
     END_OF_PART;
-    bmb_push *pushes = (bmb_push *)part_of(&b, config->push_count * sizeof *pushes);
-    if (pushes != NULL) memset(pushes, 0, config->push_count * sizeof *pushes);
+    bmb_push *pushes = (bmb_push *)bmb_block_take_zeroed(&b, config->push_count, sizeof *pushes);
     END_OF_PART;
-    uint8_t *buffers = (uint8_t *)part_of(&b, (size_t)conn_most * config->request_buffer);
+    uint16_t rx_room = config->request_buffer / 3, tx_room = (uint16_t)(config->request_buffer - rx_room);
+    for (uint16_t i = 0; i < conn_most; i++) {
+        uint8_t *rx = (uint8_t *)bmb_block_take(&b, rx_room), *tx = (uint8_t *)bmb_block_take(&b, tx_room);
+        if (conns == NULL) continue;
+        conns[i].rx = rx;
+        conns[i].tx = tx;
+    }
     END_OF_PART;
 #undef END_OF_PART
 
@@ -304,12 +291,8 @@ static bmb_device *lay_out(uint8_t *base, const bmb_config *config, const plan *
     d->pace_us = d->idle_us = UINT64_MAX;
     d->pushes = pushes;
     d->conn_open = (uint16_t)(config->viewers + config->spare);
-    d->rx_room = config->request_buffer / 3;
-    d->tx_room = (uint16_t)(config->request_buffer - d->rx_room);
-    for (uint16_t i = 0; i < conn_most; i++) {
-        conns[i].rx = buffers + (size_t)i * config->request_buffer;
-        conns[i].tx = conns[i].rx + d->rx_room;
-    }
+    d->rx_room = rx_room;
+    d->tx_room = tx_room;
     return d;
 }
 
@@ -377,9 +360,9 @@ bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device
         return bmb_blame(fault, BMB_NO_MEMORY, "memory", largest_part(&budget), NULL, (int64_t)budget.total,
                          (int64_t)size);
 
-    size_t skew = (BMB_ALIGN - (uintptr_t)memory % BMB_ALIGN) % BMB_ALIGN;
-    bmb_device *d = lay_out((uint8_t *)memory + skew, config, &p, &budget);
-    d->memory = budget.total;
+    size_t memory_size = budget.total;
+    bmb_device *d = lay_out(memory, config, &p, &budget);
+    d->memory = memory_size;
     d->now = d->start_us = d->port->now_us(d->port->ctx);
     bmb_log_start(&d->gate, d->now);
     make_cname(d);
@@ -406,7 +389,7 @@ bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device
 void bmb_close(bmb_device *d)
 {
     if (d == NULL) return;
-    for (size_t i = 0; i < d->config->push_count; i++) bmb_push_end(d, &d->pushes[i], false);
+    for (size_t i = 0; i < d->config->push_count; i++) bmb_push_end(d, &d->pushes[i]);
     for (uint16_t i = 0; i < d->conn_most; i++) bmb_conn_close(d, &d->conns[i]);
     bmb_session_close_all(d);
     for (size_t i = 0; i < d->config->feed_count; i++) {
@@ -418,6 +401,7 @@ void bmb_close(bmb_device *d)
     }
     for (size_t i = 0; i < d->config->outlet_count; i++)
         if (d->outlets[i].sock != BMB_NO_SOCK) d->port->net.close(d->port->ctx, d->outlets[i].sock);
+    bmb_block_give_back(d, d->memory);
 }
 
 static void take_events(bmb_device *d)

@@ -263,12 +263,12 @@ uint64_t bmb_push_sweep(bmb_device *d)
     return next;
 }
 
-void bmb_push_end(bmb_device *d, bmb_push *p, bool for_good)
+void bmb_push_end(bmb_device *d, bmb_push *p)
 {
     if (p->config == NULL) return; /* opening failed before it was started */
     uint8_t was = p->state;
     p->state = BMB_PUSH_OFF;
-    p->err = for_good ? BMB_GONE : p->err;
+    p->err = BMB_GONE;
     if (p->config->tcp && (was == BMB_PUSH_SENDING || was == BMB_PUSH_DIALLING)) bmb_conn_close(d, &d->conns[p->conn]);
     if (p->config->tcp || p->sock == BMB_NO_SOCK) return;
     bmb_viewer_end(d, &p->viewer);

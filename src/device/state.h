@@ -490,7 +490,7 @@ void bmb_push_deliver(bmb_device *d, bool due_only);
 void bmb_push_idle(bmb_device *d);
 void bmb_push_shed(bmb_device *d, const bmb_frame *frame);
 uint64_t bmb_push_sweep(bmb_device *d);
-void bmb_push_end(bmb_device *d, bmb_push *p, bool for_good);
+void bmb_push_end(bmb_device *d, bmb_push *p);
 
 /* stats.c */
 bmb_tally bmb_outlet_tally(const bmb_device *d, size_t outlet, uint16_t *viewers);

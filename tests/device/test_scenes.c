@@ -28,7 +28,7 @@
 #include "wire/rtp.h"
 #include "wire/sdp.h"
 
-#define SCENES 140u
+#define SCENES 400u
 
 static uint64_t random_state;
 
@@ -126,8 +126,8 @@ static size_t draw_scene(uint8_t *out)
     static const uint8_t outlets[] = { 0x34, 0x34, 0x34, 0x15, 0x38, 0x2C, 0x31 };
     size_t n = 0;
     out[n++] = (uint8_t)draw(128);
-    out[n++] = (uint8_t)draw(64);
-    out[n++] = outlets[draw(sizeof outlets)];
+    out[n++] = (uint8_t)draw(128);
+    out[n++] = (uint8_t)(outlets[draw(sizeof outlets)] | draw(4) << 6);
     for (unsigned i = 0, count = 20 + draw(100); i < count; i++) {
         unsigned peer = draw(4), what = draw(100);
         if (what < 34) {
@@ -558,6 +558,36 @@ static void write_names(FILE *out)
     }
 }
 
+/* Answers that name feeds, with more of them than there is room for. */
+static void write_answers(FILE *out)
+{
+    static char names[24][24];
+    bmb_feed_config feeds[24] = { 0 };
+    for (unsigned i = 0; i < 400; i++) {
+        uint8_t text[1024];
+        const bmb_config config = { .feeds = feeds, .feed_count = 1 + draw(24) };
+        const bmb_http_terms terms = { draw(2) == 0 ? 0 : 1790000000000000, draw(2) == 0, draw(2) == 0, draw(8) == 0 };
+        bmb_rtsp_parse asked = { .has_cseq = draw(2) == 0, .cseq = "8", .require = "x", .close = draw(2) == 0 };
+        for (size_t k = 0; k < config.feed_count; k++) {
+            size_t length = 1 + draw(23);
+            memset(names[k], 'a' + (int)k, length);
+            names[k][length] = '\0';
+            feeds[k].name = names[k];
+            feeds[k].mode.codec = (bmb_codec)draw(2);
+        }
+        memset(asked.host, 'h', draw(40));
+        bmb_writer w = bmb_writer_of(text, sizeof text);
+        bmb_http_error(&w, draw(2) == 0 ? 404 : 398 + draw(120), &terms, &config, draw(3), draw(2) == 0);
+        fwrite(text, 1, bmb_written(&w), out);
+        w = bmb_writer_of(text, draw(600));
+        bmb_rtsp_addresses(&w, &asked, &config, draw(3));
+        fwrite(text, 1, bmb_written(&w), out);
+        w = bmb_writer_of(text, sizeof text);
+        bmb_rtsp_status(&w, draw(2) == 0 ? 398 + draw(160) : 551, &asked);
+        fwrite(text, 1, bmb_written(&w), out);
+    }
+}
+
 static void sum_one(FILE *sums, const char *name, void (*write)(FILE *out))
 {
     char *text = NULL;
@@ -579,6 +609,7 @@ static void sum_scenes(FILE *sums)
         size_t size = 0;
         FILE *out = open_memstream(&text, &size);
         random_state = n;
+        if (getenv("SHOWN")) fprintf(stderr, "scene %u\n", n);
         scene_run(program, draw_scene(program), out);
         fclose(out);
         if (shown != NULL && (unsigned)atoi(shown) == n) print_message("%s", text);
@@ -598,6 +629,7 @@ static void nothing_is_other_than_it_was(void **state)
     sum_documents(sums);
     sum_one(sums, "machines", run_machines);
     sum_one(sums, "names", write_names);
+    sum_one(sums, "answers", write_answers);
     sum_scenes(sums);
     fclose(sums);
     FILE *f = fopen(path, mode != NULL ? "w" : "r");

@@ -562,11 +562,13 @@ void fake_destroy(fake_port *f)
 
 fake_camera *fake_camera_add(fake_port *f, const char *name, bmb_codec codec)
 {
-    static const bmb_mode_row rows[] = { { BMB_CODEC_JPEG, 640, 480, 60000 }, { BMB_CODEC_H264, 640, 480, 60000 } };
+    static const bmb_mode_row rows[] = { { BMB_CODEC_H264, 640, 480, 60000 },
+                                         { BMB_CODEC_JPEG, 640, 480, 60000 },
+                                         { BMB_CODEC_JPEG, 320, 240, 60000 } };
     fake_camera *c = &f->cameras[f->camera_count++];
     strncpy(c->info.name, name, sizeof c->info.name - 1);
-    c->info.modes = &rows[codec];
-    c->info.mode_count = 1;
+    c->info.modes = codec == BMB_CODEC_H264 ? rows : rows + 1;
+    c->info.mode_count = codec == BMB_CODEC_H264 ? 1 : 2;
     c->info.buffers = 4;
     return c;
 }

@@ -16,7 +16,7 @@ typedef struct input {
 
 typedef struct peer {
     bmb_sock sock;
-    bool there;
+    uint16_t port; /* 0: it never connected */
 } peer;
 
 static fake_device t;
@@ -65,7 +65,6 @@ static void push_frame(size_t camera, unsigned kind, size_t size)
 
 static void set_up(input *in)
 {
-    static const bmb_mode_row rows[] = { { BMB_CODEC_JPEG, 640, 480, 60000 }, { BMB_CODEC_JPEG, 320, 240, 60000 } };
     unsigned what = byte(in), more = byte(in), outlets = byte(in);
     bmb_codec codec = what & 1 ? BMB_CODEC_H264 : BMB_CODEC_JPEG;
     if (t.f == NULL) {
@@ -77,12 +76,9 @@ static void set_up(input *in)
         fake_device_again(&t, f, codec);
     }
     fake_camera_add(t.f, "station", codec);
-    if (codec == BMB_CODEC_JPEG) {
-        t.f->cameras[0].info.modes = rows;
-        t.f->cameras[0].info.mode_count = 2;
-    }
+    t.f->cameras[0].info.buffers = (uint8_t)(3 + (outlets >> 6));
     t.feeds[0].frame_max = 4000;
-    t.feeds[0].reel_bytes = 12000;
+    t.feeds[0].reel_bytes = more & 64 ? 12000 : 17000;
     t.feeds[0].storage = what & 2 ? BMB_BORROWED : BMB_KEPT;
     t.feeds[0].kbps = what & 4 ? 200 : 0;
     t.feeds[0].keep_controls = (what & 8) != 0;
@@ -95,7 +91,7 @@ static void set_up(input *in)
     t.config.feed_count = what & 32 ? 2 : 1;
     t.config.viewers = 2 + (more >> 1 & 1);
     t.config.spare = 2;
-    t.config.request_buffer = more & 4 ? 3072 : 1536;
+    t.config.request_buffer = (uint16_t)((more & 4 ? 3072 : 1536) + (outlets >> 6) * 13);
     t.config.stall_ms = 1000;
     t.config.request_ms = 2000;
     t.config.idle_ms = 3000;
@@ -140,7 +136,8 @@ static bool open_device(void)
 
 static bool is_there(const peer *p)
 {
-    return p->there && t.f->socks[p->sock].open;
+    const fake_sock *s = &t.f->socks[p->sock]; /* which may be somebody else's by now */
+    return p->port != 0 && s->open && s->peer.port == p->port && !s->udp;
 }
 
 /* A length, and so many bytes; 1 and a digit stands for that session's identifier. */
@@ -263,7 +260,8 @@ static void run_one(input *in)
         break;
     case 4:
         if (is_there(p)) break;
-        *p = (peer){ fake_connect(t.f, (param >> 2 & 3) % 3), true };
+        p->sock = fake_connect(t.f, (param >> 2 & 3) % 3);
+        p->port = t.f->socks[p->sock].peer.port;
         t.f->socks[p->sock].peer.ip[3] = (uint8_t)(99 - (param >> 4 & 1));
         if (p >= &peers[2]) t.f->socks[p->sock].peer.family = t.f->socks[p->sock].addr.family = 6;
         break;
