@@ -25,7 +25,7 @@ bmb_block bmb_block_of(void *base)
 void *bmb_block_take(bmb_block *b, size_t size)
 {
     uint8_t *here = b->base != NULL ? b->base + b->used : NULL;
-    size_t whole = bmb_align(bmb_add(size, GAP));
+    size_t whole = size > 0 ? bmb_align(bmb_add(size, GAP)) : 0;
     b->used = bmb_add(b->used, whole);
     if (here != NULL) ASAN_POISON_MEMORY_REGION(here + size, whole - size);
     return here;
