@@ -1,5 +1,13 @@
 /* Ports are not trusted blindly: which functions a configuration needs, and whether what they return can be used. */
-#include "device/state.h"
+#include "device/check.h"
+
+bmb_err bmb_blame(bmb_fault *fault, bmb_err err, const char *part, const char *key, const char *name, int64_t asked,
+                  int64_t have)
+{
+    if (fault != NULL)
+        *fault = (bmb_fault){ .err = err, .part = part, .key = key, .name = name, .asked = asked, .have = have };
+    return err;
+}
 
 typedef struct need {
     bool there, needed;
@@ -73,66 +81,4 @@ bmb_err bmb_contract_check(const bmb_config *config, bmb_fault *fault)
         if (needs[i].needed && !needs[i].there)
             return bmb_blame(fault, BMB_UNSUPPORTED, "port", needs[i].function, needs[i].purpose, 0, 0);
     return BMB_OK;
-}
-
-/* The layout holds for the codec that was asked for; a size of nothing would be divided by. */
-bmb_err bmb_contract_mode(const bmb_mode *asked, const bmb_mode *effective)
-{
-    bool good = effective->codec == asked->codec && effective->width > 0 && effective->height > 0;
-    return good ? BMB_OK : BMB_UNSUPPORTED;
-}
-
-bool bmb_mode_same(const bmb_mode *a, const bmb_mode *b)
-{
-    return a->codec == b->codec && a->width == b->width && a->height == b->height && a->mfps == b->mfps;
-}
-
-bmb_err bmb_camera_set(const bmb_device *d, const bmb_feed *feed, bmb_control control, int32_t value,
-                       int32_t *effective)
-{
-    const bmb_cameras *cameras = &d->port->cameras;
-    *effective = value;
-    if (cameras->set == NULL) return BMB_UNSUPPORTED;
-    return cameras->set(cameras->ctx, feed->camera, control, value, effective);
-}
-
-bmb_err bmb_camera_get(const bmb_device *d, const bmb_feed *feed, bmb_control control, int32_t *value)
-{
-    const bmb_cameras *cameras = &d->port->cameras;
-    return cameras->get != NULL ? cameras->get(cameras->ctx, feed->camera, control, value) : BMB_UNSUPPORTED;
-}
-
-bmb_err bmb_net_send(const bmb_device *d, bmb_sock sock, const bmb_slice *slices, size_t count, size_t offered,
-                     size_t *taken)
-{
-    *taken = 0;
-    bmb_err err = d->port->net.send(d->port->ctx, sock, slices, count, taken);
-    if (*taken > offered) {
-        *taken = 0;
-        return BMB_FAILED;
-    }
-    return err == BMB_OK && *taken == 0 && offered > 0 ? BMB_AGAIN : err;
-}
-
-bmb_err bmb_net_recv(const bmb_device *d, bmb_sock sock, void *out, size_t room, size_t *got)
-{
-    *got = 0;
-    bmb_err err = d->port->net.recv(d->port->ctx, sock, out, room, got);
-    if (*got > room) {
-        *got = 0;
-        return BMB_FAILED;
-    }
-    return err == BMB_OK && *got == 0 ? BMB_AGAIN : err;
-}
-
-bmb_err bmb_net_send_packets(const bmb_device *d, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets,
-                             size_t count, size_t *taken)
-{
-    *taken = 0;
-    bmb_err err = d->port->net.udp_send(d->port->ctx, sock, to, packets, count, taken);
-    if (*taken > count) {
-        *taken = 0;
-        return BMB_FAILED;
-    }
-    return err == BMB_OK && *taken < count ? BMB_AGAIN : err;
 }

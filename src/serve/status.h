@@ -8,6 +8,17 @@
 
 #include "bambino/device.h"
 
+/* Its parts, in their order: each row of a part is one object. */
+typedef enum bmb_status_part {
+    BMB_STATUS_DEVICE,
+    BMB_STATUS_OUTLETS,
+    BMB_STATUS_FEEDS,
+    BMB_STATUS_PUSHES,
+    BMB_STATUS_VIEWERS,
+    BMB_STATUS_END,
+    BMB_STATUS_PARTS
+} bmb_status_part;
+
 /* Each prints one object without a trailing NUL and returns its length; 0: `memory` or `room` is too small. */
 size_t bmb_status_device(const char *name, const bmb_device_stats *stats, void *memory, size_t size, char *out,
                          size_t room);

@@ -69,6 +69,8 @@ typedef struct bmb_framer {
                  size_t most);
     /* The frame was sent as far as *cursor, normally its end: moves the state on. NULL: no state. */
     void (*done)(bmb_stream_state *state, const bmb_frame *frame, const bmb_cursor *cursor);
+    /* Can the format carry this frame? NULL: any. */
+    bool (*carries)(const bmb_frame *frame);
     /* A viewer begins the frame now; called once, before `fill`. NULL: nothing to prepare. */
     void (*begin)(bmb_stream_state *state, const bmb_frame *frame, uint64_t now_us);
     /* What the stream carries between frames, so that a receiver knows that it is alive: when the next such piece is

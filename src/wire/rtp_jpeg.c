@@ -146,4 +146,9 @@ static void fill(const bmb_stream_state *state, const bmb_frame *frame, bmb_curs
     while (!cursor->end && gather->piece_count < most && put_packet(state, frame, cursor, gather)) continue;
 }
 
-const bmb_framer bmb_framer_rtp_jpeg = { .name = "rtp-jpeg", .fill = fill, .done = bmb_rtp_done };
+static bool carries(const bmb_frame *frame)
+{
+    return ((const bmb_jpeg_facts *)frame->facts)->refusal == BMB_JPEG_RTP_OK;
+}
+
+const bmb_framer bmb_framer_rtp_jpeg = { .name = "rtp-jpeg", .fill = fill, .done = bmb_rtp_done, .carries = carries };

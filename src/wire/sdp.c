@@ -34,8 +34,15 @@ static void put_connection(bmb_writer *w, const bmb_sdp *s)
     bmb_put_str(w, "\r\n");
 }
 
-static void put_h264(bmb_writer *w, const bmb_h264_sets *sets)
+void bmb_sdp_jpeg(bmb_writer *w, const void *codec)
 {
+    (void)codec;
+    bmb_put_str(w, "a=rtpmap:26 JPEG/90000\r\n");
+}
+
+void bmb_sdp_h264(bmb_writer *w, const void *codec)
+{
+    const bmb_h264_sets *sets = (const bmb_h264_sets *)codec;
     bmb_put_str(w, "a=rtpmap:96 H264/90000\r\na=fmtp:96 ");
     if (sets->sps_size >= 4 && sets->pps_size > 0) {
         bmb_put_str(w, "profile-level-id=");
@@ -47,6 +54,33 @@ static void put_h264(bmb_writer *w, const bmb_h264_sets *sets)
         bmb_put_u8(w, ';');
     }
     bmb_put_str(w, "packetization-mode=1\r\n");
+}
+
+static void put_media(bmb_writer *w, const bmb_sdp *s, size_t index)
+{
+    const bmb_sdp_media *m = &s->media[index];
+    bmb_put_str(w, "m=");
+    bmb_put_str(w, m->kind);
+    bmb_put_u8(w, ' ');
+    bmb_put_dec(w, s->group.family != 0 ? s->group.port + 2 * index : 0);
+    bmb_put_str(w, " RTP/AVP ");
+    bmb_put_dec(w, m->payload_type);
+    bmb_put_str(w, "\r\n");
+    if (m->kbps > 0) {
+        bmb_put_str(w, "b=AS:");
+        bmb_put_dec(w, m->kbps);
+        bmb_put_str(w, "\r\n");
+    }
+    m->describe(w, m->codec);
+    if (m->mfps > 0) {
+        bmb_put_str(w, "a=framerate:");
+        bmb_put_milli(w, m->mfps);
+        bmb_put_str(w, "\r\n");
+    }
+    if (!s->control) return;
+    bmb_put_str(w, "a=control:");
+    bmb_put_str(w, m->kind);
+    bmb_put_str(w, "\r\n");
 }
 
 void bmb_sdp_write(bmb_writer *w, const bmb_sdp *s)
@@ -63,25 +97,5 @@ void bmb_sdp_write(bmb_writer *w, const bmb_sdp *s)
     put_connection(w, s);
     bmb_put_str(w, "t=0 0\r\n");
     if (s->control) bmb_put_str(w, "a=control:*\r\na=range:npt=now-\r\n");
-    bmb_put_str(w, "m=video ");
-    bmb_put_dec(w, s->group.family != 0 ? s->group.port : 0);
-    bmb_put_str(w, " RTP/AVP ");
-    bmb_put_dec(w, s->codec == BMB_CODEC_H264 ? BMB_RTP_TYPE_H264 : BMB_RTP_TYPE_JPEG);
-    bmb_put_str(w, "\r\n");
-    if (s->kbps > 0) {
-        bmb_put_str(w, "b=AS:");
-        bmb_put_dec(w, s->kbps);
-        bmb_put_str(w, "\r\n");
-    }
-    if (s->codec == BMB_CODEC_H264) {
-        put_h264(w, s->sets);
-    } else {
-        bmb_put_str(w, "a=rtpmap:26 JPEG/90000\r\n");
-    }
-    if (s->mfps > 0) {
-        bmb_put_str(w, "a=framerate:");
-        bmb_put_milli(w, s->mfps);
-        bmb_put_str(w, "\r\n");
-    }
-    if (s->control) bmb_put_str(w, "a=control:" BMB_SDP_TRACK "\r\n");
+    for (size_t i = 0; i < s->media_count; i++) put_media(w, s, i);
 }

@@ -1,6 +1,6 @@
 /* Controls that are kept, stills of another size, the status light, and exact budgets, on a port in memory. */
 #include "support/check.h"
-#include "device/state.h"
+#include "device/device.h"
 #include "support/fake_port.h"
 
 #include "bambino/light.h"
@@ -291,8 +291,8 @@ static void the_budget_is_exact(void **state)
     for (size_t skew = 0; skew < 17; skew++) { /* it may begin anywhere, and is kept to */
         block = malloc(t.budget.total + skew);
         assert_int_equal(bmb_open(&t.config, block + skew, t.budget.total, &device, &fault), BMB_OK);
-        const bmb_conn *last = &device->conns[device->conn_most - 1];
-        assert_true(last->tx + device->tx_room <= block + skew + t.budget.total);
+        const bmb_conn *last = &device->talk.conns[device->talk.conn_most - 1];
+        assert_true(last->tx + device->talk.tx_room <= block + skew + t.budget.total);
         bmb_close(device);
         free(block);
     }

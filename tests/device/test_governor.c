@@ -4,7 +4,7 @@
 
 #include <math.h>
 
-#include "device/governor.h"
+#include "media/governor.h"
 
 #define SECOND 1000000u
 static double sent[40 * 120]; /* bytes of each frame slot, 0: dropped */

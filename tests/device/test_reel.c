@@ -1,6 +1,6 @@
 #include "support/check.h"
 
-#include "device/reel.h"
+#include "media/reel.h"
 
 static uint8_t memory[1000];
 static bmb_frame slots[8];

@@ -3,7 +3,8 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "device/state.h"
+#include "device/device.h"
+#include "talk/session.h"
 #include "support/fake_port.h"
 
 #define PEERS 4u
@@ -149,12 +150,12 @@ static void say(input *in, const peer *p)
     if (is_there(p) && t.f->socks[p->sock].in_size + 17 * n + 17 < FAKE_IN) {
         for (size_t i = 0; i < n; i++) {
             char id[17];
-            if (in->at[i] != 1 || i + 1 >= n || (unsigned)in->at[i + 1] - '0' >= t.device->session_most) {
+            if (in->at[i] != 1 || i + 1 >= n || (unsigned)in->at[i + 1] - '0' >= t.device->talk.session_most) {
                 fake_say(t.f, p->sock, in->at + i, 1);
                 continue;
             }
             bmb_writer w = bmb_writer_of(id, sizeof id);
-            bmb_put_hex(&w, t.device->sessions[in->at[++i] - '0'].id, 16);
+            bmb_put_hex(&w, t.device->talk.sessions[in->at[++i] - '0'].id, 16);
             fake_say(t.f, p->sock, id, 16);
         }
     }
@@ -165,7 +166,7 @@ static void say(input *in, const peer *p)
  * that nobody listens. */
 static void datagram(input *in, unsigned kind)
 {
-    const bmb_udp_pair *pair = &t.device->udp[kind >> 4 & 1];
+    const bmb_udp_pair *pair = &t.device->talk.udp[kind >> 4 & 1];
     bmb_addr from = { .family = kind & 16 ? 6 : 4, .ip = { 192, 0, 2, 99 }, .port = (uint16_t)(6000 + (kind & 1)) };
     size_t n = byte(in);
     if (n > (size_t)(in->end - in->at)) n = (size_t)(in->end - in->at);
@@ -174,7 +175,7 @@ static void datagram(input *in, unsigned kind)
     } else if (pair->port != 0) {
         uint8_t data[256];
         memcpy(data, in->at, n);
-        if (n >= 12 && (kind & 4) != 0) bmb_store_u32(data + 8, t.device->sessions[0].viewer.state.ssrc);
+        if (n >= 12 && (kind & 4) != 0) bmb_store_u32(data + 8, t.device->talk.sessions[0].viewer.state.ssrc);
         fake_datagram_in(t.f, (uint16_t)(pair->port + (kind >> 3 & 1)), &from, data, n);
     }
     in->at += n;
@@ -311,7 +312,7 @@ static void end(void)
     }
     bmb_device_stats_get(t.device, &stats);
     for (size_t i = 0; i < t.config.push_count; i++)
-        if (t.device->pushes[i].state == BMB_PUSH_SENDING && t.config.pushes[i].tcp) stats.connections--;
+        if (t.device->pushes.pushes[i].state == BMB_PUSH_SENDING && t.config.pushes[i].tcp) stats.connections--;
     if (stats.connections != 0 || stats.sessions != 0 || stats.viewers != 0) {
         fprintf(stderr, "left: %u connections, %u sessions, %u viewers\n", stats.connections, stats.sessions,
                 stats.viewers);

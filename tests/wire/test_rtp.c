@@ -320,11 +320,9 @@ static void a_description_names_everything(void **state)
                   .version = 3,
                   .title = "Sta\r\ntion\x01",
                   .origin = { .family = 4, .ip = { 192, 0, 2, 1 } },
-                  .codec = BMB_CODEC_H264,
-                  .sets = &sets,
-                  .mfps = 30000,
-                  .kbps = 2000,
-                  .control = true };
+                  .control = true,
+                  .media_count = 1,
+                  .media = { { "video", 96, 30000, 2000, bmb_sdp_h264, &sets } } };
     bmb_writer w = bmb_writer_of(out, sizeof out - 1);
     bmb_sdp_write(&w, &s);
     out[bmb_written(&w)] = '\0';
@@ -336,15 +334,18 @@ static void a_description_names_everything(void **state)
     s.title = "\r\n";
     s.origin = (bmb_addr){ .family = 6, .ip = { [15] = 1 } };
     s.group = (bmb_addr){ .family = 6, .ip = { 0xFF, 0x15, [15] = 9 }, .port = 5004 };
-    s.codec = BMB_CODEC_JPEG;
     s.control = false;
-    s.mfps = 7500;
+    s.media[0] = (bmb_sdp_media){ "video", 26, 7500, 2000, bmb_sdp_jpeg, NULL };
+    s.media[1] = (bmb_sdp_media){ "audio", 96, 0, 0, bmb_sdp_h264, &sets };
+    s.media_count = 2;
     w = bmb_writer_of(out, sizeof out - 1);
     bmb_sdp_write(&w, &s);
     out[bmb_written(&w)] = '\0';
-    assert_string_equal(out,
-                        "v=0\r\no=- 7 3 IN IP6 ::1\r\ns=-\r\nc=IN IP6 ff15::9\r\nt=0 0\r\nm=video 5004 RTP/AVP 26\r\n"
-                        "b=AS:2000\r\na=rtpmap:26 JPEG/90000\r\na=framerate:7.5\r\n");
+    assert_string_equal(
+        out, "v=0\r\no=- 7 3 IN IP6 ::1\r\ns=-\r\nc=IN IP6 ff15::9\r\nt=0 0\r\nm=video 5004 RTP/AVP 26\r\n"
+             "b=AS:2000\r\na=rtpmap:26 JPEG/90000\r\na=framerate:7.5\r\nm=audio 5006 RTP/AVP 96\r\n"
+             "a=rtpmap:96 H264/90000\r\n"
+             "a=fmtp:96 profile-level-id=42C01F;sprop-parameter-sets=Z0LAHw==,aM4=;packetization-mode=1\r\n");
 }
 
 int main(void)

@@ -1,0 +1,49 @@
+/* What bounds memory and time, each with the reason for its value. */
+#ifndef BMB_BASE_BOUNDS_H
+#define BMB_BASE_BOUNDS_H
+
+#define BMB_FEEDS_MOST 64u /* a bit each in a word */
+#define BMB_OUTLETS_MOST 8u
+#define BMB_READY_MOST 32u          /* events per step: bounds one step's time, the rest comes with the next */
+#define BMB_SLOTS_LEAST 6u          /* frames in a reel however small */
+#define BMB_SLOTS_MOST 64u          /* two seconds at 30/s; beyond that a viewer goes on at a key frame anyway */
+#define BMB_SLOTS_PER_FRAME 4u      /* frames are mostly far smaller than the largest one */
+#define BMB_SWEEP_US 100000u        /* how often time limits are looked at */
+#define BMB_DRAIN_US 1000000u       /* after a refusal: time for the peer to read it before the connection is closed */
+#define BMB_STILL_WAIT_US 3000000u  /* a still waits so long for the first frame */
+#define BMB_ACCEPT_PAUSE_US 500000u /* after the system refused a connection */
+#define BMB_STALL_LEAST_US 2000000u /* a camera may be silent so long, or ten frame intervals if that is more */
+#define BMB_RETRY_FIRST_MS 500u     /* first pause before a camera is started again; doubles up to … */
+#define BMB_RETRY_MOST_MS 30000u
+#define BMB_UNSENT_LEAST 16384u  /* bytes in a socket's buffer: less would cost a call per few packets */
+#define BMB_TUNE_US 1000000u     /* between two looks at what a slow viewer's link carries */
+#define BMB_LAG_US 500000u       /* an H.264 viewer that is further behind the newest frame goes on at a key frame */
+#define BMB_KEY_PAUSE_US 500000u /* least time between two requests for a key frame, over all viewers of a feed */
+#define BMB_BURST 16u            /* packets that leave at once: about 22 KB, what a small switch or radio buffers */
+#define BMB_BURST_GAP_US 1000u   /* least pause between bursts, the resolution of the port's wait */
+#define BMB_REPORT_US 5000000u   /* between two RTCP sender reports (RFC 3550 6.2) */
+#define BMB_DATAGRAMS 16u        /* RTCP datagrams taken in one step */
+#define BMB_ORPHAN_US                                                                                                  \
+    10000000u                    /* a receiver whose control connection is gone must report within: receivers of such  \
+                                    streams report every 2.5 to 7.5 s (RFC 3550 6.2) */
+#define BMB_UNREACHABLE_LEAST 6u /* answers "port unreachable" in a row, no sign of life between them, … */
+#define BMB_UNREACHABLE_US 2000000u /* … over so long: the receiver is gone */
+#define BMB_SETTLED_US 2000000u     /* a stream's bit rate is told once it was measured for so long */
+#define BMB_KEEP_AFTER_US 2000000u  /* changed controls are stored after: one write for a hand that turns a knob */
+#define BMB_KEEP_PAUSE_US 10000000u /* and not again before: a medium may take long for a write, and wears out */
+#define BMB_KEEP_AGAIN_US 30000000u /* and again, where the storage failed */
+#define BMB_PUSHES_MOST 16u
+#define BMB_DIAL_MOST_US 5000000u    /* a connection that is not made by then is given up */
+#define BMB_PUSH_RETRY_FIRST_MS 500u /* first pause before a push is tried again; doubles up to … */
+#define BMB_PUSH_RETRY_MOST_MS 10000u
+#define BMB_PUSH_TELL_US 10000000u /* a destination that goes on refusing is reported again after */
+#define BMB_REPORT_OUT_US 1000000u /* between two reports of what went out */
+#define BMB_QUALITY_FIRST 75       /* JPEG bit rate: where a camera does not tell its quality */
+#define BMB_QUALITY_LEAST 20u      /* below, blocks are all that is seen */
+#define BMB_QUALITY_MOST 90u       /* above, images grow without looking better */
+#define BMB_TS_BURST_US 25000u     /* a frame of a transport stream leaves within, so that PCRs stay close */
+#define BMB_TOKEN_UDP 8u           /* tokens of sockets: outlets first, then UDP sockets, then connections */
+#define BMB_TOKEN_CONN 16u
+#define BMB_CHUNK_ROOM 16u /* of a tx buffer: chunk size line, line ends, separators */
+
+#endif

@@ -1,0 +1,32 @@
+#include "base/context.h"
+
+bmb_doing bmb_turn(bmb_context *x, bmb_doing doing)
+{
+    return bmb_pace_turn(&x->pace, x->port->now_us(x->port->ctx), doing);
+}
+
+void bmb_tell(bmb_context *x, const bmb_event *event)
+{
+    bmb_doing was = bmb_turn(x, BMB_DOING_LOGGING);
+    bmb_log(&x->gate, x->port, x->now, event);
+    (void)bmb_turn(x, was);
+}
+
+void bmb_tell_of(bmb_context *x, const char *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
+                 int64_t value, int64_t extra)
+{
+    bmb_tell(x,
+             &(bmb_event){ .level = level, .code = code, .feed = feed, .peer = peer, .value = value, .extra = extra });
+}
+
+bool bmb_older_than(const bmb_context *x, uint64_t since_us, uint64_t limit_us)
+{
+    return x->now > since_us && x->now - since_us >= limit_us;
+}
+
+int64_t bmb_wall(const bmb_context *x)
+{
+    const bmb_port *port = x->port;
+    int64_t wall;
+    return port->wall_us != NULL && port->wall_us(port->ctx, &wall) == BMB_OK ? wall : 0;
+}

@@ -1,0 +1,164 @@
+#include "device/check.h"
+
+#include <string.h>
+
+#include "base/bounds.h"
+#include "base/bytes.h"
+#include "serve/formats.h"
+
+static bmb_err find_camera(const bmb_port *port, const char *name, size_t *index, bmb_camera_info *info)
+{
+    size_t count = port->cameras.count(port->cameras.ctx);
+    for (size_t i = 0; i < count && i < UINT16_MAX; i++) {
+        if (port->cameras.info(port->cameras.ctx, i, info) != BMB_OK ||
+            strncmp(info->name, name, sizeof info->name) != 0)
+            continue;
+        *index = i;
+        return BMB_OK;
+    }
+    return BMB_NOT_FOUND;
+}
+
+static uint16_t slots_of(const bmb_feed_config *feed, const bmb_camera_info *info)
+{
+    if (feed->storage == BMB_BORROWED) return (uint16_t)(info->buffers - 1);
+    size_t slots = feed->reel_bytes / feed->frame_max * BMB_SLOTS_PER_FRAME;
+    if (slots < BMB_SLOTS_LEAST) slots = BMB_SLOTS_LEAST;
+    return (uint16_t)(slots > BMB_SLOTS_MOST ? BMB_SLOTS_MOST : slots);
+}
+
+/* What one configuration value may be. */
+typedef struct bound {
+    const char *key;
+    int64_t value, least, most;
+} bound;
+
+static bmb_err check_bounds(const bound *bounds, size_t count, const char *part, const char *name, bmb_fault *fault)
+{
+    for (size_t i = 0; i < count; i++) {
+        const bound *b = &bounds[i];
+        if (b->value < b->least) return bmb_blame(fault, BMB_BAD_ARG, part, b->key, name, b->value, b->least);
+        if (b->value > b->most) return bmb_blame(fault, BMB_BAD_ARG, part, b->key, name, b->value, b->most);
+    }
+    return BMB_OK;
+}
+#define COUNT(a) (sizeof(a) / sizeof((a)[0]))
+
+static bool good_name(const char *name)
+{
+    size_t n = 0;
+    for (; name != NULL && name[n] != '\0'; n++) {
+        char c = name[n];
+        bool ok = (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') || c == '-' || c == '_';
+        if (!ok || n + 1 >= BMB_NAME_MAX) return false;
+    }
+    return n > 0;
+}
+
+static bool same_group(const bmb_addr *a, const bmb_addr *b)
+{
+    return a->family != 0 && bmb_same_host(a, b) && a->port == b->port;
+}
+
+static bool good_group(const bmb_multicast *m)
+{
+    const bmb_addr *g = &m->group;
+    if (g->family == 0) return true;
+    bool multicast = g->family == 6 ? g->ip[0] == 0xFF : g->ip[0] >= 224 && g->ip[0] <= 239;
+    return multicast && g->port >= 1024 && g->port % 2 == 0;
+}
+
+static bmb_err check_feed(const bmb_config *config, size_t index, bmb_plan *out, bmb_fault *fault)
+{
+    const bmb_feed_config *f = &config->feeds[index];
+    bmb_camera_info info = { 0 };
+    size_t camera;
+    if (!good_group(&f->multicast)) {
+        bmb_blame(fault, BMB_BAD_ARG, "feed", "multicast", f->name, f->multicast.group.port, 0);
+        return BMB_BAD_ARG;
+    }
+    if (!good_name(f->name)) return bmb_blame(fault, BMB_BAD_ARG, "feed", "name", f->name, 0, 0);
+    if (f->title != NULL && strlen(f->title) > 63)
+        return bmb_blame(fault, BMB_BAD_ARG, "feed", "title", f->name, (int64_t)strlen(f->title), 63);
+    for (size_t i = 0; i < index; i++) {
+        if (same_group(&f->multicast.group, &config->feeds[i].multicast.group))
+            return bmb_blame(fault, BMB_IN_USE, "feed", "multicast", f->name, 0, 0);
+        if (strcmp(config->feeds[i].name, f->name) == 0)
+            return bmb_blame(fault, BMB_IN_USE, "feed", "name", f->name, 0, 0);
+        if (f->camera != NULL && strcmp(config->feeds[i].camera, f->camera) == 0)
+            return bmb_blame(fault, BMB_IN_USE, "feed", "camera", f->camera, 0, 0);
+    }
+    if (f->camera == NULL || find_camera(config->port, f->camera, &camera, &info) != BMB_OK)
+        return bmb_blame(fault, BMB_NOT_FOUND, "camera", "camera", f->camera, 0, 0);
+    const bound bounds[] = {
+        { "codec", (int64_t)f->mode.codec, 0, BMB_CODEC_COUNT - 1 },
+        { "width", f->mode.width, 16, 8192 },
+        { "height", f->mode.height, 16, 8192 },
+        { "rate", f->mode.mfps, 1, 240000 },
+        { "frame_max", f->frame_max, 256, INT32_MAX },
+        { "reel_bytes", f->storage == BMB_KEPT ? f->reel_bytes : f->frame_max, f->frame_max, INT32_MAX },
+        { "buffers", f->storage == BMB_BORROWED ? info.buffers : 3, 3, 255 },
+    };
+    bmb_err err = check_bounds(bounds, COUNT(bounds), "feed", f->name, fault);
+    if (err != BMB_OK) return err;
+    out->camera[index] = (uint16_t)camera;
+    out->slots[index] = slots_of(f, &info);
+    return BMB_OK;
+}
+
+static bmb_err check_stream(const bmb_config *config, const char *part, uint16_t feed, bmb_stream_format format,
+                            bool tcp, const bmb_addr *addr, bmb_fault *fault)
+{
+    bmb_err err = BMB_OK;
+    const char *name = NULL;
+    if (feed >= config->feed_count && (feed != BMB_NO_FEED || format != BMB_FORMAT_FRAMED)) {
+        err = bmb_blame(fault, BMB_NOT_FOUND, part, "feed", NULL, feed, (int64_t)config->feed_count);
+    } else if (feed == BMB_NO_FEED) {
+        return BMB_OK;
+    } else if (bmb_stream_framer(format, config->feeds[feed].mode.codec, tcp) == NULL) {
+        name = config->feeds[feed].name;
+        err = bmb_blame(fault, BMB_UNSUPPORTED, part, "format", name, (int64_t)format,
+                        (int64_t)config->feeds[feed].mode.codec);
+    }
+    if (err != BMB_OK && fault != NULL) fault->addr = *addr;
+    return err;
+}
+
+static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
+{
+    bmb_err err = BMB_OK;
+    for (size_t i = 0; err == BMB_OK && i < config->outlet_count; i++) {
+        const bmb_outlet_config *o = &config->outlets[i];
+        if (o->kind == BMB_OUTLET_TCP)
+            err = check_stream(config, "outlet", o->feed, o->format, true, &o->listen, fault);
+    }
+    for (size_t i = 0; err == BMB_OK && i < config->push_count; i++) {
+        const bmb_push_config *p = &config->pushes[i];
+        err = check_stream(config, "push", p->feed, p->format, p->tcp, &p->to, fault);
+        if (err == BMB_OK && (p->to.family == 0 || p->to.port == 0 || p->feed >= config->feed_count))
+            err = bmb_blame(fault, BMB_BAD_ARG, "push", "to", NULL, p->to.port, 0);
+    }
+    return err;
+}
+
+bmb_err bmb_config_check(const bmb_config *config, bmb_plan *out, bmb_fault *fault)
+{
+    const bound bounds[] = {
+        { "feeds", (int64_t)config->feed_count, 1, BMB_FEEDS_MOST },
+        { "outlets", (int64_t)config->outlet_count, config->push_count > 0 ? 0 : 1, BMB_OUTLETS_MOST },
+        { "pushes", (int64_t)config->push_count, 0, BMB_PUSHES_MOST },
+        { "viewers", config->viewers, 1, 4000 },
+        { "spare", config->spare, 1, 64 },
+        { "request_buffer", config->request_buffer, 1536, 16384 },
+        { "rtp_packet", config->rtp_packet, 256, 8900 },
+        { "stall_ms", config->stall_ms, 100, 600000 },
+        { "request_ms", config->request_ms, 100, 600000 },
+        { "idle_ms", config->idle_ms, 100, 600000 },
+        { "session_ms", config->session_ms, 1000, 600000 },
+        { "unsent_ms", config->unsent_ms, 20, 5000 },
+    };
+    bmb_err err = check_bounds(bounds, COUNT(bounds), "config", NULL, fault);
+    if (err == BMB_OK) err = bmb_contract_check(config, fault);
+    for (size_t i = 0; err == BMB_OK && i < config->feed_count; i++) err = check_feed(config, i, out, fault);
+    return err == BMB_OK ? check_outlets(config, fault) : err;
+}

@@ -1,0 +1,38 @@
+/* What the device consists of: a part of each room, and what joins them. Private to src/device. */
+#ifndef BMB_DEVICE_DEVICE_H
+#define BMB_DEVICE_DEVICE_H
+
+#include "device/check.h"
+#include "send/group.h"
+#include "send/push.h"
+#include "talk/talk.h"
+
+struct bmb_device {
+    bmb_context context;
+    bmb_feeds feeds;
+    bmb_talk talk;
+    bmb_group_set groups;
+    bmb_push_set pushes;
+    bmb_figures figures;
+    size_t memory;      /* of the block */
+    uint64_t sweep_us;  /* time limits are looked at next */
+    uint64_t report_us; /* the next report of what went out */
+    bmb_light light;
+    /* context.scratch: the largest need of a room. */
+    union {
+        bmb_gather gather;
+        uint8_t json[BMB_STATUS_MEMORY];
+        uint8_t sdp[BMB_SDP_ROOM];
+        bmb_jpeg_facts jpeg;
+        bmb_h264_facts h264;
+    } scratch;
+};
+
+/* layout.c: the whole block, in the order of the budget's parts. NULL: it only counts. With memory it builds the
+ * device, of which nothing is started. */
+bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *p, bmb_budget *budget);
+/* figures.c: a row of the status; and what went out in the last second, over every outlet and push. */
+size_t bmb_figures_row(bmb_figures *f, bmb_status_part part, size_t index, char *out, size_t room);
+void bmb_report(bmb_device *d);
+
+#endif

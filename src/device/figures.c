@@ -1,0 +1,173 @@
+/* The figures that people judge by. */
+#include "device/device.h"
+
+#include <stddef.h>
+#include <string.h>
+
+void bmb_device_stats_get(const bmb_device *d, bmb_device_stats *out)
+{
+    memset(out, 0, sizeof *out);
+    out->uptime_us = d->context.port->now_us(d->context.port->ctx) - d->context.start_us;
+    out->viewers = bmb_feeds_viewers(&d->feeds);
+    out->viewers_most = d->context.config->viewers;
+    out->connections = d->talk.conn_live;
+    out->connections_most = d->talk.conn_most;
+    out->refused = d->talk.refused;
+    out->bad_requests = d->talk.bad_requests;
+    out->sessions = d->talk.session_live;
+    out->requests = d->talk.requests;
+    out->accept_failed = d->talk.accept_failed;
+    out->memory = out->memory_most = d->memory;
+    out->pace = d->context.pace.most;
+}
+
+bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *out)
+{
+    if (index >= d->context.config->feed_count) return BMB_NOT_FOUND;
+    const bmb_feed *f = &d->feeds.feed[index];
+    const bmb_reel *reel = &f->reel;
+    uint64_t now = d->context.port->now_us(d->context.port->ctx);
+    memset(out, 0, sizeof *out);
+    out->name = f->config->name;
+    out->title = f->config->title != NULL ? f->config->title : f->config->name;
+    out->camera = f->config->camera;
+    out->preview = f->config->preview;
+    out->codec = f->camera.mode.codec;
+    out->camera_state = f->camera.state;
+    out->camera_err = f->camera.err;
+    out->width = f->camera.mode.width;
+    out->height = f->camera.mode.height;
+    out->mfps_set = f->camera.mode.mfps;
+    out->asked = f->config->mode;
+    out->keeping = (bmb_keeping)f->governor.state;
+    out->quality = f->governor.kbps > 0 ? f->governor.quality : 0;
+    out->kbps_set = f->governor.kbps;
+    out->dropped_for_rate = f->governor.dropped_for_rate;
+    bmb_rate_read(&f->rate, now, &out->mfps, &out->kbps);
+    out->frames = f->frames;
+    out->sent = f->sent;
+    out->skipped = f->skipped;
+    out->dropped = f->dropped;
+    out->bad = f->bad;
+    out->too_large = f->too_large;
+    out->bytes_sent = f->bytes_sent;
+    out->stalled = f->stalled;
+    out->shed = f->shed;
+    out->restarts = f->camera.restarts;
+    out->gap_ms_most = f->camera.gap_ms_most;
+    out->reel_bytes = reel->capacity;
+    out->reel_used = reel->used;
+    out->reel_frames = bmb_reel_live(reel);
+    out->reel_pinned = reel->pinned;
+    out->newest_ms = reel->newest != NULL ? (uint32_t)((now - reel->newest->capture_us) / 1000) : UINT32_MAX;
+    out->viewers = f->viewers;
+    return BMB_OK;
+}
+
+bmb_err bmb_viewer_stats_get(const bmb_device *d, size_t index, bmb_viewer_stats *out)
+{
+    for (size_t i = 0; i < d->feeds.count; i++) {
+        for (bmb_watcher *w = d->feeds.feed[i].first; w != NULL; w = w->next) {
+            if (w->owner->describe == NULL || !bmb_viewer_of(w)->counted || index-- > 0) continue;
+            w->owner->describe(w->owner, w, out);
+            return BMB_OK;
+        }
+    }
+    return BMB_NOT_FOUND;
+}
+
+static bmb_tally sum_of(const bmb_device *d, const bmb_tally *past, uint16_t *viewers)
+{
+    return bmb_viewers_sum(&d->context, &d->feeds, past, viewers);
+}
+
+bmb_err bmb_outlet_stats_get(const bmb_device *d, size_t outlet, bmb_outlet_stats *out)
+{
+    if (outlet >= d->context.config->outlet_count) return BMB_NOT_FOUND;
+    const bmb_outlet *o = &d->talk.outlets[outlet];
+    bool tcp = o->config->kind == BMB_OUTLET_TCP;
+    *out = (bmb_outlet_stats){ .kind = o->config->kind, .format = o->config->format, .addr = o->bound };
+    out->feed = tcp ? o->config->feed : BMB_NO_FEED;
+    out->out = sum_of(d, &o->by.past, &out->viewers);
+    return BMB_OK;
+}
+
+bmb_err bmb_push_stats_get(const bmb_device *d, size_t index, bmb_push_stats *out)
+{
+    if (index >= d->context.config->push_count) return BMB_NOT_FOUND;
+    const bmb_push *p = &d->pushes.pushes[index];
+    const bmb_viewer *v = bmb_push_viewer(p);
+    uint16_t viewers;
+    *out =
+        (bmb_push_stats){ .config = p->config, .state = (bmb_push_state)p->state, .err = p->err, .starts = p->starts };
+    out->out = sum_of(d, &p->by.past, &viewers);
+    if (v == NULL) return BMB_OK;
+    bmb_rate_read(&v->rate, d->context.port->now_us(d->context.port->ctx), &out->mfps, &out->kbps);
+    out->age_ms = v->age_ms;
+    out->skipped = v->skipped;
+    return BMB_OK;
+}
+
+/* What was added since the last report, if anything happened. */
+static void tell_traffic(bmb_device *d, const bmb_tally *sum, bmb_tally *reported, const char *feed,
+                         const bmb_addr *where, int64_t viewers)
+{
+    bmb_traffic traffic = { .frames = (uint32_t)(sum->frames - reported->frames),
+                            .bytes = sum->bytes - reported->bytes,
+                            .blocked_ms = (uint32_t)((sum->blocked_us - reported->blocked_us) / 1000) };
+    *reported = *sum;
+    if (viewers <= 0 && traffic.bytes == 0 && traffic.blocked_ms == 0) return;
+    bmb_tell(&d->context, &(bmb_event){ .level = BMB_LEVEL_DEBUG,
+                                        .code = BMB_EVENT_REPORT,
+                                        .feed = feed,
+                                        .peer = where,
+                                        .value = viewers,
+                                        .traffic = &traffic });
+}
+
+void bmb_report(bmb_device *d)
+{
+    uint16_t viewers;
+    for (size_t i = 0; i < d->context.config->outlet_count; i++) {
+        bmb_outlet *o = &d->talk.outlets[i];
+        bmb_tally sum = sum_of(d, &o->by.past, &viewers);
+        tell_traffic(d, &sum, &o->reported, NULL, &o->bound, viewers);
+    }
+    for (size_t i = 0; i < d->pushes.count; i++) {
+        bmb_push *p = &d->pushes.pushes[i];
+        if (p->state != BMB_PUSH_SENDING) continue;
+        bmb_tally sum = sum_of(d, &p->by.past, &viewers);
+        tell_traffic(d, &sum, &p->reported, p->feed->config->name, &p->config->to, -1);
+    }
+}
+
+/* The names of feeds stand in the configuration, also of those that were chosen by nobody. */
+static const char *name_of(const bmb_device *d, size_t feed)
+{
+    return feed < d->feeds.count ? d->context.config->feeds[feed].name : NULL;
+}
+
+size_t bmb_figures_row(bmb_figures *f, bmb_status_part part, size_t index, char *out, size_t room)
+{
+    const bmb_device *d = (bmb_device *)(void *)((uint8_t *)f - offsetof(bmb_device, figures));
+    void *memory = d->context.scratch;
+    const size_t size = BMB_STATUS_MEMORY;
+    if (part == BMB_STATUS_DEVICE && index == 0) {
+        bmb_device_stats stats;
+        bmb_device_stats_get(d, &stats);
+        return bmb_status_device(d->context.config->name, &stats, memory, size, out, room);
+    }
+    bmb_outlet_stats outlet;
+    if (part == BMB_STATUS_OUTLETS && bmb_outlet_stats_get(d, index, &outlet) == BMB_OK)
+        return bmb_status_outlet(&outlet, name_of(d, outlet.feed), memory, size, out, room);
+    bmb_push_stats push;
+    if (part == BMB_STATUS_PUSHES && bmb_push_stats_get(d, index, &push) == BMB_OK)
+        return bmb_status_push(name_of(d, push.config->feed), &push, memory, size, out, room);
+    bmb_feed_stats feed;
+    if (part == BMB_STATUS_FEEDS && bmb_feed_stats_get(d, index, &feed) == BMB_OK)
+        return bmb_status_feed(&feed, memory, size, out, room);
+    bmb_viewer_stats viewer;
+    if (part == BMB_STATUS_VIEWERS && bmb_viewer_stats_get(d, index, &viewer) == BMB_OK)
+        return bmb_status_viewer(name_of(d, viewer.feed), &viewer, memory, size, out, room);
+    return 0;
+}

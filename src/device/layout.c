@@ -1,0 +1,92 @@
+#include "base/block.h"
+#include "device/device.h"
+#include "talk/session.h"
+
+#include <string.h>
+
+static void lay_out_feed(bmb_block *b, const bmb_config *config, const bmb_plan *p, size_t i, bmb_feed *feed)
+{
+    const bmb_feed_config *c = &config->feeds[i];
+    uint16_t slots = p->slots[i];
+    size_t facts_size = bmb_align(bmb_codec_of(c->mode.codec)->facts_size);
+    bmb_frame *frames = (bmb_frame *)bmb_block_take(b, slots * sizeof(bmb_frame));
+    uint8_t *memory = c->storage == BMB_KEPT ? (uint8_t *)bmb_block_take(b, c->reel_bytes) : NULL;
+    uint8_t *facts = (uint8_t *)bmb_block_take(b, slots * facts_size);
+    if (feed == NULL) return;
+    feed->config = feed->camera.config = c;
+    feed->number = (uint16_t)i;
+    feed->camera.index = p->camera[i];
+    feed->camera.mode = c->mode;
+    if (c->storage == BMB_KEPT) {
+        bmb_reel_init_kept(&feed->reel, memory, c->reel_bytes, c->frame_max, frames, slots);
+    } else {
+        bmb_reel_init_borrowed(&feed->reel, frames, slots, &config->port->cameras, p->camera[i]);
+    }
+    for (uint16_t k = 0; k < slots; k++) frames[k].facts = facts + k * facts_size;
+}
+
+/* Of each connection: where requests are read, and where answers are written. */
+static void lay_out_buffers(bmb_block *b, const bmb_config *config, bmb_conn *conns, uint16_t count, bmb_talk *talk)
+{
+    uint16_t rx_room = config->request_buffer / 3, tx_room = (uint16_t)(config->request_buffer - rx_room);
+    for (uint16_t i = 0; i < count; i++) {
+        uint8_t *rx = (uint8_t *)bmb_block_take(b, rx_room), *tx = (uint8_t *)bmb_block_take(b, tx_room);
+        if (conns == NULL) continue;
+        conns[i].rx = rx;
+        conns[i].tx = tx;
+    }
+    if (talk == NULL) return;
+    talk->rx_room = rx_room;
+    talk->tx_room = tx_room;
+}
+
+bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *p, bmb_budget *budget)
+{
+    bmb_block b = bmb_block_of(memory);
+    size_t mark = 0, part = 0;
+    size_t *const parts[] = { &budget->device,  &budget->feeds,  &budget->reels,
+                              &budget->viewers, &budget->pushes, &budget->request_buffers };
+    memset(budget, 0, sizeof *budget);
+#define END_OF_PART (*parts[part++] = b.used - mark, mark = b.used)
+
+    bmb_device *d = (bmb_device *)bmb_block_take_zeroed(&b, 1, sizeof *d);
+    bmb_outlet *outlets = (bmb_outlet *)bmb_block_take_zeroed(&b, config->outlet_count, sizeof *outlets);
+    END_OF_PART;
+    bmb_feed *feeds = (bmb_feed *)bmb_block_take_zeroed(&b, config->feed_count, sizeof *feeds);
+    bmb_group *groups = (bmb_group *)bmb_block_take_zeroed(&b, bmb_groups_of(config), sizeof *groups);
+    END_OF_PART;
+    for (size_t i = 0; i < config->feed_count; i++) lay_out_feed(&b, config, p, i, feeds != NULL ? &feeds[i] : NULL);
+    END_OF_PART;
+    uint16_t conn_most = bmb_talk_conns_of(config);
+    bmb_conn *conns = (bmb_conn *)bmb_block_take_zeroed(&b, conn_most, sizeof *conns);
+    bmb_session *sessions = (bmb_session *)bmb_block_take_zeroed(&b, bmb_talk_sessions_of(config), sizeof *sessions);
+    END_OF_PART;
+    bmb_push *pushes = (bmb_push *)bmb_block_take_zeroed(&b, config->push_count, sizeof *pushes);
+    END_OF_PART;
+    lay_out_buffers(&b, config, conns, conn_most, d != NULL ? &d->talk : NULL);
+    END_OF_PART;
+#undef END_OF_PART
+
+    budget->total = b.used;
+    budget->per_feed = sizeof(bmb_feed);
+    budget->per_viewer_http = sizeof(bmb_conn);
+    budget->per_viewer_tcp = sizeof(bmb_conn);
+    budget->per_viewer_rtsp = sizeof(bmb_conn) + sizeof(bmb_session);
+    if (d == NULL) return NULL;
+    d->context = (bmb_context){
+        .port = config->port, .config = config, .pace_us = UINT64_MAX, .idle_us = UINT64_MAX, .scratch = &d->scratch
+    };
+    d->feeds = (bmb_feeds){ feeds, config->feed_count };
+    d->groups.groups = groups;
+    d->pushes.pushes = pushes;
+    d->talk.x = &d->context;
+    d->talk.feeds = &d->feeds;
+    d->talk.groups = &d->groups.service;
+    d->talk.figures = &d->figures;
+    d->talk.outlets = outlets;
+    d->talk.conns = conns;
+    d->talk.sessions = sessions;
+    bmb_talk_prepare(&d->talk, config);
+    d->figures.row = bmb_figures_row;
+    return d;
+}

@@ -1,0 +1,117 @@
+#include "flow/link.h"
+
+#include "base/bounds.h"
+
+bmb_err bmb_net_send(const bmb_context *x, bmb_sock sock, const bmb_slice *slices, size_t count, size_t offered,
+                     size_t *taken)
+{
+    *taken = 0;
+    bmb_err err = x->port->net.send(x->port->ctx, sock, slices, count, taken);
+    if (*taken > offered) {
+        *taken = 0;
+        return BMB_FAILED;
+    }
+    return err == BMB_OK && *taken == 0 && offered > 0 ? BMB_AGAIN : err;
+}
+
+bmb_err bmb_net_recv(const bmb_context *x, bmb_sock sock, void *out, size_t room, size_t *got)
+{
+    *got = 0;
+    bmb_err err = x->port->net.recv(x->port->ctx, sock, out, room, got);
+    if (*got > room) {
+        *got = 0;
+        return BMB_FAILED;
+    }
+    return err == BMB_OK && *got == 0 ? BMB_AGAIN : err;
+}
+
+static bmb_err net_send_packets(const bmb_link *link, const bmb_packet *packets, size_t count, size_t *taken)
+{
+    const bmb_port *port = link->x->port;
+    *taken = 0;
+    bmb_err err = port->net.udp_send(port->ctx, link->sock, link->to, packets, count, taken);
+    if (*taken > count) {
+        *taken = 0;
+        return BMB_FAILED;
+    }
+    return err == BMB_OK && *taken < count ? BMB_AGAIN : err;
+}
+
+bmb_err bmb_stream_send(const bmb_link *link, const bmb_slice *slices, size_t count, size_t offered, size_t *taken)
+{
+    bmb_err err = bmb_net_send(link->x, link->sock, slices, count, offered, taken);
+    if (*taken > 0) *link->progress_us = link->x->now;
+    return err == BMB_OK && *taken < offered ? BMB_AGAIN : err;
+}
+
+/* Leaves out the bytes at the front that the link has already; returns the first slice that is left. */
+static size_t trim(bmb_gather *g, size_t skip)
+{
+    size_t first = 0;
+    while (skip > 0 && skip >= g->slices[first].size) skip -= g->slices[first++].size;
+    if (skip == 0) return first;
+    g->slices[first].data = (const uint8_t *)g->slices[first].data + skip;
+    g->slices[first].size -= skip;
+    return first;
+}
+
+static bmb_err send_stream(bmb_link *link, bmb_gather *g, size_t skip, size_t *taken)
+{
+    size_t first = trim(g, skip);
+    return bmb_stream_send(link, g->slices + first, g->slice_count - first, g->bytes - skip, taken);
+}
+
+static uint32_t bytes_unsent(const bmb_context *x, uint32_t kbps, uint32_t times)
+{
+    uint64_t bytes = (uint64_t)kbps * x->config->unsent_ms / 8 * times;
+    if (bytes < times * BMB_UNSENT_LEAST) return times * BMB_UNSENT_LEAST;
+    return bytes > UINT32_MAX ? UINT32_MAX : (uint32_t)bytes;
+}
+
+void bmb_bound_unsent(const bmb_context *x, bmb_sock sock, uint32_t kbps)
+{
+    if (x->port->net.bound_unsent != NULL) x->port->net.bound_unsent(x->port->ctx, sock, bytes_unsent(x, kbps, 1));
+}
+
+/* The time of what is unsent is counted at what the link carries. What is on its way and not yet acknowledged takes a
+ * share of its own. */
+static void follow_stream(bmb_link *link, uint32_t kbps)
+{
+    const bmb_port *port = link->x->port;
+    bmb_bound_unsent(link->x, link->sock, kbps);
+    if (port->net.bound_buffer != NULL) port->net.bound_buffer(port->ctx, link->sock, bytes_unsent(link->x, kbps, 2));
+}
+
+static const bmb_link_kind stream_kind = { .send = send_stream, .follow = follow_stream };
+
+bmb_link bmb_stream_link(bmb_context *x, bmb_sock sock, uint64_t *progress_us)
+{
+    return (bmb_link){ .kind = &stream_kind, .x = x, .sock = sock, .progress_us = progress_us };
+}
+
+static bmb_err send_datagrams(bmb_link *link, bmb_gather *g, size_t skip, size_t *taken)
+{
+    (void)skip;
+    bmb_err err = net_send_packets(link, g->packets, g->piece_count, taken);
+    if (err != BMB_REFUSED) return err;
+    size_t more = 0; /* what an earlier packet met with; these were not sent, and somebody may come any time */
+    link->answer = err;
+    err = net_send_packets(link, g->packets + *taken, g->piece_count - *taken, &more);
+    *taken += more;
+    return err == BMB_REFUSED ? BMB_AGAIN : err;
+}
+
+static const bmb_link_kind datagram_kind = { .packets = true, .send = send_datagrams };
+
+bmb_link bmb_datagram_link(bmb_context *x, bmb_sock sock, const bmb_addr *to)
+{
+    return (bmb_link){ .kind = &datagram_kind, .x = x, .sock = sock, .to = to };
+}
+
+void bmb_datagram_send(const bmb_link *link, const void *data, size_t size)
+{
+    const bmb_slice slice = { data, size };
+    const bmb_packet packet = { &slice, 1, (uint32_t)size };
+    size_t taken;
+    (void)net_send_packets(link, &packet, 1, &taken);
+}

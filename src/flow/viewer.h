@@ -1,0 +1,86 @@
+/* A viewer is a cursor that walks shared frames through a framer onto a link. */
+#ifndef BMB_FLOW_VIEWER_H
+#define BMB_FLOW_VIEWER_H
+
+#include "flow/link.h"
+#include "media/feed.h"
+
+typedef struct bmb_viewer {
+    bmb_watcher watcher;      /* with the frame that it is in the middle of */
+    const bmb_framer *framer; /* NULL: nobody watches */
+    bmb_feed *feed;
+    bmb_tally *tally;  /* whose figures it adds to when it ends; NULL: nobody's */
+    bmb_cursor cursor; /* in the frame: the piece to be sent next … */
+    uint32_t taken;    /* … and how many of its bytes the link has already */
+    uint32_t seq;      /* last frame sent or passed over */
+    bmb_stream_state state;
+    bool once;      /* ends after one frame */
+    bool counted;   /* takes one of the places for viewers */
+    bool blocked;   /* the link takes no more just now */
+    bool slow;      /* was blocked within the last frame */
+    bool begun;     /* at least one frame was sent */
+    bool needs_key; /* can go on at a key frame only */
+    bool keep_all;  /* frames in order as long as the reel has them */
+    uint32_t age_ms;
+    uint64_t since_us;
+    union {
+        uint64_t tuned_us; /* streams: when what may wait unsent is next fitted to what the link really carries */
+        uint64_t pace_us;  /* datagrams: the next burst is due; 0: none is under way */
+    };
+    uint64_t blocked_us;    /* since when, while blocked; else how long altogether */
+    uint32_t sent, skipped; /* frames: enough for four years at 30/s */
+    uint64_t bytes;
+    bmb_rate rate;
+} bmb_viewer;
+
+/* What of a viewer its conversation says. */
+typedef struct bmb_viewing {
+    bmb_owner *owner;
+    bmb_tally *tally;
+    const bmb_framer *framer;
+    bool once, counted, keep_all;
+} bmb_viewing;
+
+/* v->state was prepared by the conversation. */
+void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_feed *feed, const bmb_viewing *how);
+void bmb_viewer_end(bmb_context *x, bmb_viewer *v);
+void bmb_viewer_leave(bmb_context *x, bmb_viewer *v, const bmb_addr *peer); /* the same, and tells it */
+void bmb_viewer_tell(bmb_context *x, const bmb_feed *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
+                     int64_t value, int64_t extra);
+
+/* Takes the frame to begin with, where there is one already: it is known before anything is sent. */
+bool bmb_viewer_prime(bmb_context *x, bmb_viewer *v);
+/* Sends what there is, by datagrams the next burst where one is due. BMB_AGAIN: nothing new, or blocked, or the rest is
+ * due later; BMB_OK: a single answer is complete; BMB_GONE: the peer is gone. */
+bmb_err bmb_viewer_pump(bmb_context *x, bmb_viewer *v, bmb_link *link);
+/* Streams: sends the rest of the present frame only. BMB_OK: there is none any more. */
+bmb_err bmb_viewer_finish(bmb_context *x, bmb_viewer *v, bmb_link *link);
+/* Datagrams: the rest of a frame waits for its time. */
+static inline bool bmb_viewer_in_bursts(const bmb_viewer *v)
+{
+    return v->pace_us != 0;
+}
+
+/* The link takes bytes again. */
+void bmb_viewer_unblock(const bmb_context *x, bmb_viewer *v);
+/* What the stream says between frames, into BMB_IDLE_MAX bytes, if that is due; returns its size. Remembers when it
+ * next is. */
+size_t bmb_viewer_idle(bmb_context *x, bmb_viewer *v, uint8_t *out);
+/* Gives the present frame up, as far as it was not sent. */
+void bmb_viewer_abandon(bmb_viewer *v);
+
+uint64_t bmb_viewer_blocked_us(const bmb_context *x, const bmb_viewer *v);
+/* Adds what it has sent so far. */
+void bmb_viewer_add(const bmb_context *x, const bmb_viewer *v, bmb_tally *sum);
+
+/* The figures that are its own, of all that are told of a viewer. */
+void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_stats *out);
+/* What all feeds' viewers with this tally have sent so far, and those before them; how many of them take places. */
+bmb_tally bmb_viewers_sum(const bmb_context *x, const bmb_feeds *feeds, const bmb_tally *tally, uint16_t *counted);
+
+static inline bmb_viewer *bmb_viewer_of(bmb_watcher *w)
+{
+    return (bmb_viewer *)(void *)w; /* its first member */
+}
+
+#endif

@@ -1,0 +1,161 @@
+#include "media/camera.h"
+
+#include "base/bounds.h"
+
+void bmb_camera_tell(bmb_context *x, const bmb_camera *c, bmb_level level, bmb_event_code code, bmb_err err,
+                     int64_t value, int64_t extra)
+{
+    bmb_tell(x,
+             &(bmb_event){
+                 .level = level, .code = code, .err = err, .feed = c->config->name, .value = value, .extra = extra });
+}
+
+static void retry_later(const bmb_context *x, bmb_camera *c, bmb_err err)
+{
+    uint32_t pause = c->retry_ms == 0 ? BMB_RETRY_FIRST_MS : c->retry_ms * 2;
+    c->retry_ms = pause > BMB_RETRY_MOST_MS ? BMB_RETRY_MOST_MS : pause;
+    c->retry_us = x->now + (uint64_t)c->retry_ms * 1000;
+    c->state = BMB_CAMERA_WAITING;
+    c->err = err;
+    if (c->gap_us == 0) c->gap_us = c->heard_us != 0 ? c->heard_us : x->now;
+}
+
+static bmb_camera_fault fault_of(const bmb_context *x, const bmb_camera *c)
+{
+    const bmb_cameras *cameras = &x->port->cameras;
+    return cameras->fault != NULL ? cameras->fault(cameras->ctx, c->index) : BMB_CAMERA_FAULT_NONE;
+}
+
+static void failed(bmb_context *x, bmb_camera *c, bmb_err err)
+{
+    retry_later(x, c, err);
+    bmb_camera_tell(x, c, BMB_LEVEL_ERROR, BMB_EVENT_CAMERA_FAILED, err, fault_of(x, c), c->retry_ms);
+}
+
+bool bmb_mode_same(const bmb_mode *a, const bmb_mode *b)
+{
+    return a->codec == b->codec && a->width == b->width && a->height == b->height && a->mfps == b->mfps;
+}
+
+static int64_t packed_size(const bmb_mode *mode)
+{
+    return (int64_t)mode->width << 16 | mode->height;
+}
+
+/* The layout holds for the codec that was asked for; a size of nothing would be divided by. */
+static bool mode_may_be(const bmb_mode *asked, const bmb_mode *effective)
+{
+    return effective->codec == asked->codec && effective->width > 0 && effective->height > 0;
+}
+
+bmb_err bmb_camera_start(bmb_context *x, bmb_camera *c, bool *news)
+{
+    const bmb_cameras *cameras = &x->port->cameras;
+    const bmb_mode *asked = &c->config->mode;
+    bmb_mode effective = *asked;
+    bmb_err err = cameras->start(cameras->ctx, c->index, asked, &effective);
+    if (err == BMB_OK && !mode_may_be(asked, &effective)) {
+        cameras->stop(cameras->ctx, c->index);
+        err = BMB_UNSUPPORTED;
+    }
+    if (err != BMB_OK) {
+        failed(x, c, err);
+        return err;
+    }
+    if (effective.mfps == 0) effective.mfps = asked->mfps; /* not known: as was asked, until it is measured */
+    *news = !bmb_mode_same(&c->mode, &effective);
+    c->mode = effective;
+    c->state = BMB_CAMERA_STARTING;
+    c->heard_us = x->now;
+    return BMB_OK;
+}
+
+void bmb_camera_started(bmb_context *x, const bmb_camera *c)
+{
+    bool adjusted = !bmb_mode_same(&c->mode, &c->config->mode);
+    bmb_camera_tell(x, c, adjusted ? BMB_LEVEL_WARNING : BMB_LEVEL_INFO,
+                    adjusted ? BMB_EVENT_CAMERA_ADJUSTED : BMB_EVENT_CAMERA_STARTED, BMB_OK, packed_size(&c->mode),
+                    c->mode.mfps);
+}
+
+void bmb_camera_stop(bmb_context *x, bmb_camera *c)
+{
+    if (c->state == BMB_CAMERA_STARTING || c->state == BMB_CAMERA_RUNNING)
+        x->port->cameras.stop(x->port->cameras.ctx, c->index);
+}
+
+void bmb_camera_fail(bmb_context *x, bmb_camera *c, bmb_err err)
+{
+    x->port->cameras.stop(x->port->cameras.ctx, c->index);
+    failed(x, c, err);
+}
+
+void bmb_camera_heard(bmb_context *x, bmb_camera *c)
+{
+    if (c->lent_us != 0) {
+        bmb_camera_tell(x, c, BMB_LEVEL_INFO, BMB_EVENT_STILL_GAP, BMB_OK, (int64_t)((x->now - c->lent_us) / 1000), 0);
+        c->lent_us = 0;
+    }
+    uint64_t gap_ms = (x->now - c->heard_us) / 1000;
+    c->heard_us = x->now;
+    if (c->state == BMB_CAMERA_RUNNING) {
+        if (gap_ms > c->gap_ms_most) c->gap_ms_most = gap_ms < UINT32_MAX ? (uint32_t)gap_ms : UINT32_MAX;
+        return;
+    }
+    c->state = BMB_CAMERA_RUNNING;
+    c->err = BMB_OK;
+    c->retry_ms = 0;
+    if (c->gap_us == 0) return;
+    bmb_camera_tell(x, c, BMB_LEVEL_INFO, BMB_EVENT_CAMERA_BACK, BMB_OK, (int64_t)((x->now - c->gap_us) / 1000), 0);
+    c->gap_us = 0;
+}
+
+void bmb_camera_want_key(bmb_context *x, bmb_camera *c)
+{
+    const bmb_cameras *cameras = &x->port->cameras;
+    c->key_wanted = true;
+    if (cameras->key_frame == NULL || (c->key_us != 0 && x->now < c->key_us + BMB_KEY_PAUSE_US)) return;
+    c->key_us = x->now;
+    (void)cameras->key_frame(cameras->ctx, c->index);
+}
+
+static uint64_t silence_allowed(const bmb_camera *c)
+{
+    uint64_t ten_frames = c->mode.mfps > 0 ? 10000000000u / c->mode.mfps : 0;
+    return ten_frames > BMB_STALL_LEAST_US ? ten_frames : BMB_STALL_LEAST_US;
+}
+
+uint64_t bmb_camera_tend(bmb_context *x, bmb_camera *c, bool *start)
+{
+    *start = false;
+    if (c->state == BMB_CAMERA_OFF) return UINT64_MAX;
+    if (c->key_wanted && x->now >= c->key_us + BMB_KEY_PAUSE_US) bmb_camera_want_key(x, c);
+    if (c->state == BMB_CAMERA_WAITING) {
+        if (x->now < c->retry_us) return c->retry_us;
+        c->restarts++;
+        *start = true;
+        return x->now + BMB_SWEEP_US;
+    }
+    uint64_t limit = c->heard_us + silence_allowed(c), key = c->key_us + BMB_KEY_PAUSE_US;
+    if (x->now < limit) return c->key_wanted && key > x->now && key < limit ? key : limit;
+    uint64_t silent_ms = (x->now - c->heard_us) / 1000;
+    x->port->cameras.stop(x->port->cameras.ctx, c->index);
+    retry_later(x, c, BMB_TIMED_OUT);
+    bmb_camera_tell(x, c, BMB_LEVEL_ERROR, BMB_EVENT_CAMERA_STALLED, BMB_TIMED_OUT, (int64_t)silent_ms, c->retry_ms);
+    return c->retry_us;
+}
+
+bmb_err bmb_camera_set(const bmb_context *x, const bmb_camera *c, bmb_control control, int32_t value,
+                       int32_t *effective)
+{
+    const bmb_cameras *cameras = &x->port->cameras;
+    *effective = value;
+    if (cameras->set == NULL) return BMB_UNSUPPORTED;
+    return cameras->set(cameras->ctx, c->index, control, value, effective);
+}
+
+bmb_err bmb_camera_get(const bmb_context *x, const bmb_camera *c, bmb_control control, int32_t *value)
+{
+    const bmb_cameras *cameras = &x->port->cameras;
+    return cameras->get != NULL ? cameras->get(cameras->ctx, c->index, control, value) : BMB_UNSUPPORTED;
+}

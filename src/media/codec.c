@@ -1,0 +1,80 @@
+#include "media/codec.h"
+
+#include <stddef.h>
+#include <string.h>
+
+#include "wire/sdp.h"
+
+static bool inspect_jpeg(bmb_codec_state *state, bmb_arrival *a, bool kept)
+{
+    bmb_jpeg jpeg;
+    bmb_jpeg_facts *facts = (bmb_jpeg_facts *)a->facts;
+    (void)kept;
+    if (bmb_jpeg_parse(a->data, a->size, &jpeg) != BMB_OK) return false;
+    a->size = (uint32_t)jpeg.size;
+    a->key = true;
+    bmb_jpeg_facts_of(a->data, &jpeg, facts);
+    state->refusal = facts->refusal;
+    return true;
+}
+
+static bool inspect_h264(bmb_codec_state *state, bmb_arrival *a, bool kept)
+{
+    bmb_h264_facts *facts = (bmb_h264_facts *)a->facts;
+    bmb_h264_sets *sets = &state->sets;
+    if (bmb_h264_parse(a->data, a->size, facts) != BMB_OK || !facts->picture) return false;
+    a->news = bmb_h264_keep_sets(a->data, facts, sets);
+    a->key = facts->key && sets->sps_size > 0 && sets->pps_size > 0;
+    if (a->key && !facts->sets && kept) a->added = 8u + sets->sps_size + sets->pps_size;
+    return true;
+}
+
+static uint8_t *put_set(uint8_t *out, const uint8_t *set, uint16_t size)
+{
+    static const uint8_t start_code[4] = { 0, 0, 0, 1 };
+    memcpy(out, start_code, sizeof start_code);
+    memcpy(out + sizeof start_code, set, size);
+    return out + sizeof start_code + size;
+}
+
+static void fill_h264(const bmb_codec_state *state, const bmb_arrival *a, uint8_t *out, void *facts)
+{
+    const bmb_h264_sets *sets = &state->sets;
+    uint8_t *at = put_set(put_set(out, sets->sps, sets->sps_size), sets->pps, sets->pps_size);
+    memcpy(at, a->data, a->size);
+    (void)bmb_h264_parse(out, a->added + a->size, (bmb_h264_facts *)facts);
+}
+
+static bool described_h264(const bmb_codec_state *state)
+{
+    return state->sets.sps_size > 0 && state->sets.pps_size > 0;
+}
+
+static const bmb_codec_row rows[BMB_CODEC_COUNT] = {
+    [BMB_CODEC_JPEG] = { .facts_size = sizeof(bmb_jpeg_facts),
+                         .steered = true,
+                         .rtp_type = BMB_RTP_TYPE_JPEG,
+                         .inspect = inspect_jpeg,
+                         .describe = bmb_sdp_jpeg },
+    [BMB_CODEC_H264] = { .facts_size = sizeof(bmb_h264_facts),
+                         .in_order = true,
+                         .rtp_type = BMB_RTP_TYPE_H264,
+                         .inspect = inspect_h264,
+                         .fill = fill_h264,
+                         .described = described_h264,
+                         .describe = bmb_sdp_h264,
+                         .described_by = offsetof(bmb_codec_state, sets) },
+};
+
+const bmb_codec_row *bmb_codec_of(bmb_codec codec)
+{
+    return &rows[codec];
+}
+
+size_t bmb_codec_facts_most(void)
+{
+    size_t most = 0;
+    for (size_t i = 0; i < BMB_CODEC_COUNT; i++)
+        if (rows[i].facts_size > most) most = rows[i].facts_size;
+    return most;
+}

@@ -1,0 +1,185 @@
+#include "send/group.h"
+
+#include <stddef.h>
+
+static bmb_group_set *set_of(const bmb_groups *service)
+{
+    return (bmb_group_set *)(uintptr_t)service; /* its first member */
+}
+
+static bmb_group *group_of(const bmb_group_set *set, const bmb_feed *feed)
+{
+    for (size_t i = 0; i < set->count; i++)
+        if (set->groups[i].feed == feed) return &set->groups[i];
+    return NULL;
+}
+
+static const bmb_addr *address_of(const bmb_group *g)
+{
+    return &g->feed->config->multicast.group;
+}
+
+static bmb_addr rtcp_of(const bmb_group *g)
+{
+    bmb_addr to = *address_of(g);
+    to.port++;
+    return to;
+}
+
+static bmb_err open_group(const bmb_group_set *set, bmb_group *g)
+{
+    bmb_context *x = set->x;
+    const bmb_addr any = { .family = address_of(g)->family };
+    const bmb_udp_options options = { .ttl = g->feed->config->multicast.ttl };
+    bmb_addr bound;
+    if (x->port->net.udp_open == NULL) return BMB_UNSUPPORTED;
+    bmb_err err = x->port->net.udp_open(x->port->ctx, &any, &options, &g->sock, &bound);
+    if (err == BMB_OK) bmb_rtp_start_stream(x, g->feed, &g->viewer.state);
+    return err;
+}
+
+static void begin_sending(bmb_group_set *set, bmb_group *g)
+{
+    const bmb_viewing how = { .owner = &set->owner, .tally = set->tally, .framer = bmb_rtp_framer(g->feed) };
+    bmb_viewer_begin(set->x, &g->viewer, g->feed, &how);
+    g->report_us = 0;
+    bmb_viewer_tell(set->x, g->feed, address_of(g), BMB_LEVEL_INFO, BMB_EVENT_MULTICAST_STARTED, 0, 0);
+}
+
+static void stop_sending(const bmb_group_set *set, bmb_group *g)
+{
+    uint64_t sent = g->viewer.sent;
+    bmb_rtp_pause(set->x, &g->viewer);
+    bmb_viewer_tell(set->x, g->feed, address_of(g), BMB_LEVEL_INFO, BMB_EVENT_MULTICAST_STOPPED, 0, (int64_t)sent);
+}
+
+static bmb_err join(bmb_groups *service, bmb_feed *feed, bool holds)
+{
+    bmb_group_set *set = set_of(service);
+    bmb_group *g = group_of(set, feed);
+    if (g->holders == 0) {
+        bmb_err err = open_group(set, g);
+        if (err != BMB_OK) return err;
+    }
+    if (!holds) g->holders++;
+    if (g->members++ == 0) begin_sending(set, g);
+    return BMB_OK;
+}
+
+static void leave(bmb_groups *service, bmb_feed *feed)
+{
+    bmb_group *g = group_of(set_of(service), feed);
+    if (--g->members == 0) stop_sending(set_of(service), g);
+}
+
+static void let_go(bmb_groups *service, bmb_feed *feed)
+{
+    const bmb_group_set *set = set_of(service);
+    bmb_group *g = group_of(set, feed);
+    const bmb_addr rtcp = rtcp_of(g);
+    if (--g->holders > 0) return;
+    if (g->viewer.state.packets > 0) bmb_rtp_send_report(set->x, &g->viewer, true, g->sock, &rtcp);
+    set->x->port->net.close(set->x->port->ctx, g->sock);
+}
+
+static void lease(bmb_groups *service, bmb_feed *feed, uint64_t until_us)
+{
+    bmb_group *g = group_of(set_of(service), feed);
+    if (g->lease_us == 0 && join(service, feed, false) != BMB_OK) return;
+    if (until_us > g->lease_us) g->lease_us = until_us;
+}
+
+static const bmb_viewer *sender(const bmb_groups *service, const bmb_feed *feed)
+{
+    const bmb_group *g = group_of(set_of(service), feed);
+    return g != NULL ? &g->viewer : NULL;
+}
+
+static void pump(const bmb_group_set *set, bmb_group *g)
+{
+    const bmb_addr rtcp = rtcp_of(g);
+    const bmb_rtp_way way = { .rtp = g->sock, .rtcp = g->sock, .to = address_of(g), .rtcp_to = &rtcp };
+    (void)bmb_rtp_pump(set->x, &g->viewer, &way, &g->report_us);
+}
+
+static bmb_group *group_at(bmb_watcher *w)
+{
+    return (bmb_group *)(void *)((uint8_t *)w - offsetof(bmb_group, viewer));
+}
+
+static void frame_there(bmb_owner *owner, bmb_watcher *w)
+{
+    pump((bmb_group_set *)(void *)((uint8_t *)owner - offsetof(bmb_group_set, owner)), group_at(w));
+}
+
+static void put_out(bmb_owner *owner, bmb_watcher *w)
+{
+    (void)owner;
+    bmb_viewer_abandon(&group_at(w)->viewer);
+}
+
+static void feed_gone(bmb_owner *owner, bmb_watcher *w)
+{
+    (void)owner;
+    (void)w; /* it ends with the last one that holds it */
+}
+
+size_t bmb_groups_of(const bmb_config *config)
+{
+    size_t count = 0;
+    for (size_t i = 0; i < config->feed_count; i++) count += config->feeds[i].multicast.group.family != 0;
+    return count;
+}
+
+void bmb_groups_open(bmb_group_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_tally *tally, bmb_group *groups)
+{
+    *set = (bmb_group_set){
+        .service = { join, leave, let_go, lease, sender },
+        .owner = { .viewers = true, .frame_there = frame_there, .put_out = put_out, .feed_gone = feed_gone },
+        .x = x,
+        .tally = tally,
+        .groups = groups
+    };
+    for (size_t i = 0; i < feeds->count; i++) {
+        bmb_feed *feed = &feeds->feed[i];
+        if (feed->config->multicast.group.family != 0) groups[set->count++].feed = feed;
+    }
+}
+
+static void end_lease(bmb_group_set *set, bmb_group *g)
+{
+    if (g->lease_us == 0) return;
+    g->lease_us = 0;
+    leave(&set->service, g->feed);
+    let_go(&set->service, g->feed);
+}
+
+void bmb_groups_bursts(bmb_group_set *set)
+{
+    for (size_t i = 0; i < set->count; i++)
+        if (set->groups[i].members > 0 && bmb_viewer_in_bursts(&set->groups[i].viewer)) pump(set, &set->groups[i]);
+}
+
+void bmb_groups_sweep(bmb_group_set *set)
+{
+    for (size_t i = 0; i < set->count; i++)
+        if (set->x->now >= set->groups[i].lease_us) end_lease(set, &set->groups[i]);
+}
+
+bool bmb_groups_leased(const bmb_group_set *set)
+{
+    for (size_t i = 0; i < set->count; i++)
+        if (set->groups[i].lease_us != 0) return true;
+    return false;
+}
+
+void bmb_groups_feed_gone(bmb_group_set *set, const bmb_feed *feed)
+{
+    bmb_group *g = group_of(set, feed);
+    if (g != NULL) end_lease(set, g);
+}
+
+void bmb_groups_close(bmb_group_set *set)
+{
+    for (size_t i = 0; i < set->count; i++) end_lease(set, &set->groups[i]);
+}

@@ -1,0 +1,41 @@
+/* Multicast groups: one sender each, whatever the number of its viewers. It exists as long as a session or a lease
+ * holds it, and sends while one of them wants to see something.
+ */
+#ifndef BMB_SEND_GROUP_H
+#define BMB_SEND_GROUP_H
+
+#include "talk/conn.h"
+
+/* Of one feed. */
+typedef struct bmb_group {
+    bmb_feed *feed;
+    bmb_sock sock;    /* open while somebody holds it */
+    uint16_t holders; /* sessions and the lease: they have it, playing or paused */
+    uint16_t members; /* of them, those that want to see something now */
+    uint64_t report_us;
+    uint64_t lease_us; /* sends until then for receivers that have fetched its description; 0: no lease */
+    bmb_viewer viewer;
+} bmb_group;
+
+/* All of a device. */
+typedef struct bmb_group_set {
+    bmb_groups service; /* what connections are handed */
+    bmb_owner owner;    /* of the groups' viewers */
+    bmb_context *x;
+    bmb_tally *tally;  /* of what they send: an RTSP outlet's, or NULL */
+    bmb_group *groups; /* of the feeds that have one, in their order */
+    size_t count;
+} bmb_group_set;
+
+size_t bmb_groups_of(const bmb_config *config);
+/* groups: as many, zeroed. Those that always send begin. */
+void bmb_groups_open(bmb_group_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_tally *tally, bmb_group *groups);
+/* Bursts whose time has come. */
+void bmb_groups_bursts(bmb_group_set *set);
+void bmb_groups_sweep(bmb_group_set *set);
+bool bmb_groups_leased(const bmb_group_set *set);
+/* No lease is left; sessions have gone before. */
+void bmb_groups_feed_gone(bmb_group_set *set, const bmb_feed *feed);
+void bmb_groups_close(bmb_group_set *set);
+
+#endif

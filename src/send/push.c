@@ -1,0 +1,316 @@
+#include "send/push.h"
+
+#include <stddef.h>
+
+#include "serve/formats.h"
+
+#define TS_DATAGRAM 1316u /* seven packets */
+
+static void tell(bmb_push_set *set, const bmb_push *p, bmb_level level, bmb_event_code code, bmb_err err, int64_t value,
+                 int64_t extra)
+{
+    bmb_tell(set->x, &(bmb_event){ .level = level,
+                                   .code = code,
+                                   .err = err,
+                                   .feed = p->feed->config->name,
+                                   .peer = &p->config->to,
+                                   .value = value,
+                                   .extra = extra });
+}
+
+static uint32_t retry_later(bmb_push_set *set, bmb_push *p, bmb_err err)
+{
+    uint32_t pause = p->retry_ms == 0 ? BMB_PUSH_RETRY_FIRST_MS : p->retry_ms * 2;
+    p->retry_ms = pause > BMB_PUSH_RETRY_MOST_MS ? BMB_PUSH_RETRY_MOST_MS : pause;
+    p->retry_us = set->x->now + (uint64_t)p->retry_ms * 1000;
+    p->state = BMB_PUSH_WAITING;
+    p->err = err;
+    return p->retry_ms;
+}
+
+static void started(bmb_push_set *set, bmb_push *p)
+{
+    p->state = BMB_PUSH_SENDING;
+    p->err = BMB_OK;
+    p->since_us = set->x->now;
+    p->starts++;
+    tell(set, p, BMB_LEVEL_INFO, BMB_EVENT_PUSH_STARTED, BMB_OK, 0, p->starts);
+}
+
+static void failed(bmb_push_set *set, bmb_push *p, bmb_err err)
+{
+    uint32_t pause = retry_later(set, p, err);
+    tell(set, p, BMB_LEVEL_WARNING, BMB_EVENT_PUSH_FAILED, err, pause, 0);
+}
+
+/* Each socket has one peer, whose answers it hears: RTP needs two of them. */
+static bmb_err open_sockets(bmb_push_set *set, bmb_push *p)
+{
+    const bmb_push_config *c = p->config;
+    const bmb_addr any = { .family = c->to.family };
+    const bmb_udp_options options = { .ttl = c->ttl, .interface_ipv4 = c->interface_ipv4, .peer = &c->to };
+    bmb_addr bound;
+    bmb_udp_pair pair;
+    if (c->format != BMB_FORMAT_RTP)
+        return set->x->port->net.udp_open(set->x->port->ctx, &any, &options, &p->sock, &bound);
+    bmb_err err = bmb_rtp_open_pair(set->x, c->to.family, &options, &pair);
+    if (err != BMB_OK) return err;
+    p->sock = pair.rtp;
+    p->rtcp = pair.rtcp;
+    return BMB_OK;
+}
+
+static void close_sockets(bmb_push_set *set, bmb_push *p)
+{
+    if (p->rtcp != BMB_NO_SOCK) set->x->port->net.close(set->x->port->ctx, p->rtcp);
+    if (p->sock != BMB_NO_SOCK) set->x->port->net.close(set->x->port->ctx, p->sock);
+    p->sock = p->rtcp = BMB_NO_SOCK;
+}
+
+static void start_udp(bmb_push_set *set, bmb_push *p)
+{
+    bmb_viewer *v = &p->viewer;
+    bmb_err err = open_sockets(set, p);
+    if (err != BMB_OK) {
+        p->sock = p->rtcp = BMB_NO_SOCK;
+        failed(set, p, err);
+        return;
+    }
+    if (p->config->format == BMB_FORMAT_RTP) {
+        bmb_rtp_start_stream(set->x, p->feed, &v->state);
+    } else {
+        v->state = (bmb_stream_state){ .payload_max = TS_DATAGRAM };
+    }
+    const bmb_viewing how = { .owner = &set->owner,
+                              .tally = &p->by.past,
+                              .framer = bmb_stream_framer(p->config->format, p->feed->camera.mode.codec, false),
+                              .keep_all = p->config->keep_all };
+    bmb_viewer_begin(set->x, v, p->feed, &how);
+    p->report_us = 0;
+    started(set, p);
+}
+
+static void start_tcp(bmb_push_set *set, bmb_push *p)
+{
+    bmb_sock sock;
+    bmb_err err = set->x->port->net.dial(set->x->port->ctx, &p->config->to, &sock);
+    if (err != BMB_OK) {
+        failed(set, p, err);
+        return;
+    }
+    p->state = BMB_PUSH_DIALLING;
+    p->since_us = set->x->now;
+    bmb_conn_dial(set->talk, &set->talk->conns[p->conn], &p->by, sock);
+}
+
+static void start(bmb_push_set *set, bmb_push *p)
+{
+    if (p->config->tcp) {
+        start_tcp(set, p);
+    } else {
+        start_udp(set, p);
+    }
+}
+
+/* Dialling is over, without a connection. */
+static void hang_up(bmb_push_set *set, bmb_push *p, bmb_err err)
+{
+    bmb_conn_close(set->talk, &set->talk->conns[p->conn]);
+    failed(set, p, err);
+}
+
+static bmb_push *push_of(bmb_opening *by)
+{
+    return (bmb_push *)(void *)by; /* its first member */
+}
+
+static void ready(bmb_talk *t, bmb_opening *by, bmb_conn *c)
+{
+    bmb_push *p = push_of(by);
+    bmb_push_set *set = p->set;
+    bmb_err err = set->x->port->net.dialled(set->x->port->ctx, c->sock);
+    if (err == BMB_AGAIN) return;
+    if (err != BMB_OK) {
+        hang_up(set, p, err);
+        return;
+    }
+    started(set, p);
+    t->conn_live--; /* counted when it was dialled */
+    bmb_conn_open(t, c, by, c->sock, &p->config->to);
+}
+
+static void closed(bmb_talk *t, bmb_opening *by, bmb_conn *c, bmb_err why)
+{
+    bmb_push *p = push_of(by);
+    bmb_push_set *set = p->set;
+    (void)t;
+    if (p->state != BMB_PUSH_SENDING) return;
+    uint64_t silent_us = set->x->now - c->progress_us;
+    if (c->viewer.sent > 0) p->retry_ms = 0; /* it was a real listener: the pauses begin anew */
+    uint32_t pause = retry_later(set, p, why);
+    if (why == BMB_TIMED_OUT) {
+        tell(set, p, BMB_LEVEL_WARNING, BMB_EVENT_PUSH_UNREAD, why, (int64_t)(silent_us / 1000), pause);
+    } else {
+        tell(set, p, BMB_LEVEL_WARNING, BMB_EVENT_PUSH_LOST, why, pause, (int64_t)c->viewer.sent);
+    }
+}
+
+static const bmb_dialler dialler = { .ready = ready, .closed = closed };
+
+/* What the destination of datagrams answers is told once, and again from time to time. */
+static void hear(bmb_push_set *set, bmb_push *p, bmb_err answer)
+{
+    if (answer != BMB_OK) {
+        bool fresh = p->err != answer || bmb_older_than(set->x, p->told_us, BMB_PUSH_TELL_US);
+        p->err = answer;
+        p->since_us = set->x->now;
+        if (!fresh) return;
+        p->told_us = set->x->now;
+        tell(set, p, BMB_LEVEL_WARNING, BMB_EVENT_PUSH_FAILED, answer, 0, 0);
+    } else if (p->err != BMB_OK && bmb_older_than(set->x, p->since_us, BMB_REPORT_OUT_US)) {
+        p->err = BMB_OK;
+        bmb_feed_welcome(set->x, p->feed); /* whoever came has seen none */
+        tell(set, p, BMB_LEVEL_INFO, BMB_EVENT_PUSH_HEARD, BMB_OK, 0, 0);
+    }
+}
+
+static void deliver(bmb_push_set *set, bmb_push *p)
+{
+    bmb_err answer;
+    if (p->config->format == BMB_FORMAT_RTP) {
+        const bmb_rtp_way way = { .rtp = p->sock, .rtcp = p->rtcp };
+        answer = bmb_rtp_pump(set->x, &p->viewer, &way, &p->report_us);
+    } else {
+        bmb_link link = bmb_datagram_link(set->x, p->sock, NULL);
+        (void)bmb_viewer_pump(set->x, &p->viewer, &link);
+        answer = link.answer;
+    }
+    hear(set, p, answer);
+}
+
+static bool sends_datagrams(const bmb_push *p)
+{
+    return p->state == BMB_PUSH_SENDING && !p->config->tcp;
+}
+
+void bmb_pushes_bursts(bmb_push_set *set)
+{
+    for (size_t i = 0; i < set->count; i++) {
+        bmb_push *p = &set->pushes[i];
+        if (sends_datagrams(p) && bmb_viewer_in_bursts(&p->viewer)) deliver(set, p);
+    }
+}
+
+void bmb_pushes_idle(bmb_push_set *set)
+{
+    for (size_t i = 0; i < set->count; i++) {
+        bmb_push *p = &set->pushes[i];
+        uint8_t piece[BMB_IDLE_MAX];
+        if (!sends_datagrams(p)) continue;
+        size_t size = bmb_viewer_idle(set->x, &p->viewer, piece);
+        const bmb_link link = bmb_datagram_link(set->x, p->sock, NULL);
+        if (size > 0) bmb_datagram_send(&link, piece, size);
+    }
+}
+
+static bmb_push *push_at(bmb_watcher *w)
+{
+    return (bmb_push *)(void *)((uint8_t *)w - offsetof(bmb_push, viewer));
+}
+
+static void frame_there(bmb_owner *owner, bmb_watcher *w)
+{
+    deliver((bmb_push_set *)(void *)((uint8_t *)owner - offsetof(bmb_push_set, owner)), push_at(w));
+}
+
+static void put_out(bmb_owner *owner, bmb_watcher *w)
+{
+    (void)owner;
+    bmb_viewer_abandon(&push_at(w)->viewer);
+}
+
+static void feed_gone(bmb_owner *owner, bmb_watcher *w)
+{
+    (void)owner;
+    (void)w; /* pushes of a feed are ended before it */
+}
+
+void bmb_pushes_open(bmb_push_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_talk *talk, bmb_push *pushes)
+{
+    uint16_t reserved = talk->conn_open;
+    *set = (bmb_push_set){
+        .owner = { .viewers = true, .frame_there = frame_there, .put_out = put_out, .feed_gone = feed_gone },
+        .x = x,
+        .talk = talk,
+        .pushes = pushes,
+        .count = x->config->push_count
+    };
+    for (size_t i = 0; i < set->count; i++) {
+        bmb_push *p = &pushes[i];
+        const bmb_push_config *c = p->config = &x->config->pushes[i];
+        p->set = set;
+        p->feed = &feeds->feed[c->feed];
+        p->sock = p->rtcp = BMB_NO_SOCK;
+        p->by = (bmb_opening){ .kind = BMB_OUTLET_TCP,
+                               .format = c->format,
+                               .feed = c->feed,
+                               .keep_all = c->keep_all,
+                               .controls = c->controls,
+                               .dialler = &dialler };
+        p->conn = reserved;
+        reserved = (uint16_t)(reserved + c->tcp);
+        start(set, p);
+    }
+}
+
+uint64_t bmb_pushes_sweep(bmb_push_set *set)
+{
+    uint64_t next = UINT64_MAX;
+    for (size_t i = 0; i < set->count; i++) {
+        bmb_push *p = &set->pushes[i];
+        if (p->state == BMB_PUSH_DIALLING && bmb_older_than(set->x, p->since_us, BMB_DIAL_MOST_US))
+            hang_up(set, p, BMB_TIMED_OUT);
+        if (p->state == BMB_PUSH_WAITING && set->x->now >= p->retry_us) start(set, p);
+        if (p->state == BMB_PUSH_WAITING && p->retry_us < next) next = p->retry_us;
+    }
+    return next;
+}
+
+static void end(bmb_push_set *set, bmb_push *p)
+{
+    uint8_t was = p->state;
+    p->state = BMB_PUSH_OFF;
+    p->err = BMB_GONE;
+    if (p->config->tcp && (was == BMB_PUSH_SENDING || was == BMB_PUSH_DIALLING))
+        bmb_conn_close(set->talk, &set->talk->conns[p->conn]);
+    if (p->config->tcp || p->sock == BMB_NO_SOCK) return;
+    bmb_viewer_end(set->x, &p->viewer);
+    close_sockets(set, p);
+}
+
+void bmb_pushes_end(bmb_push_set *set, const bmb_feed *feed)
+{
+    for (size_t i = 0; i < set->count; i++)
+        if (feed == NULL || set->pushes[i].feed == feed) end(set, &set->pushes[i]);
+}
+
+const bmb_viewer *bmb_push_viewer(const bmb_push *p)
+{
+    const bmb_viewer *v = p->config->tcp ? &p->set->talk->conns[p->conn].viewer : &p->viewer;
+    return p->state == BMB_PUSH_SENDING && v->framer != NULL ? v : NULL;
+}
+
+bmb_err bmb_pushes_describe(const bmb_push_set *set, size_t index, char *out, size_t room, size_t *size)
+{
+    const bmb_push_config *p = set->pushes[index].config;
+    const bmb_feed *feed = set->pushes[index].feed;
+    if (p->format != BMB_FORMAT_RTP || p->tcp) return BMB_UNSUPPORTED;
+    if (!bmb_feed_described(feed)) return BMB_AGAIN;
+    const bmb_addr origin = { .family = p->to.family };
+    const bmb_multicast to = { .group = p->to, .ttl = p->ttl };
+    const bmb_sdp sdp = bmb_rtp_describe(set->x, feed, &origin, &to, false);
+    bmb_writer w = bmb_writer_of(out, room);
+    bmb_sdp_write(&w, &sdp);
+    *size = bmb_written(&w);
+    return *size > 0 ? BMB_OK : BMB_NO_ROOM;
+}

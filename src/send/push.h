@@ -1,0 +1,48 @@
+/* Feeds that are sent to an address by themselves: by datagrams, or over a connection that is made again whenever the
+ * listener went away.
+ */
+#ifndef BMB_SEND_PUSH_H
+#define BMB_SEND_PUSH_H
+
+#include "talk/conn.h"
+
+typedef struct bmb_push {
+    bmb_opening by; /* of its connection */
+    struct bmb_push_set *set;
+    const bmb_push_config *config;
+    bmb_feed *feed;
+    uint8_t state; /* bmb_push_state */
+    bmb_err err;
+    uint16_t conn;       /* TCP: index of the connection that is reserved for it */
+    bmb_sock sock, rtcp; /* UDP; rtcp: RTP's second one */
+    uint32_t starts, retry_ms;
+    uint64_t retry_us, since_us;
+    uint64_t told_us;   /* UDP: when a refusal was last reported */
+    uint64_t report_us; /* RTP: next sender report */
+    bmb_tally reported;
+    bmb_viewer viewer; /* UDP */
+} bmb_push;
+
+/* All of a device. */
+typedef struct bmb_push_set {
+    bmb_owner owner; /* of those over UDP */
+    bmb_context *x;
+    bmb_talk *talk;
+    bmb_push *pushes;
+    size_t count;
+} bmb_push_set;
+
+/* Starts those of the configuration; pushes: as many, zeroed. */
+void bmb_pushes_open(bmb_push_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_talk *talk, bmb_push *pushes);
+void bmb_pushes_bursts(bmb_push_set *set); /* whose time has come */
+void bmb_pushes_idle(bmb_push_set *set);   /* what is due between frames */
+/* Gives up what dials for too long, and tries again what waits; returns when it wants to be called again. */
+uint64_t bmb_pushes_sweep(bmb_push_set *set);
+/* Those of a feed, or with NULL all, for good. */
+void bmb_pushes_end(bmb_push_set *set, const bmb_feed *feed);
+/* What one sends just now; NULL: nothing. */
+const bmb_viewer *bmb_push_viewer(const bmb_push *p);
+/* As bmb_push_describe. */
+bmb_err bmb_pushes_describe(const bmb_push_set *set, size_t index, char *out, size_t room, size_t *size);
+
+#endif

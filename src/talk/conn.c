@@ -1,0 +1,324 @@
+#include "talk/conn.h"
+
+#include <stddef.h>
+#include <string.h>
+
+#include "base/bounds.h"
+
+static const bmb_conversation *of(const bmb_talk *t, const bmb_conn *c)
+{
+    return t->kinds[c->kind];
+}
+
+uint16_t bmb_conn_number(const bmb_talk *t, const bmb_conn *c)
+{
+    return (uint16_t)(c - t->conns + 1);
+}
+
+bmb_conn *bmb_conn_at(const bmb_talk *t, uint16_t number)
+{
+    return number != 0 ? &t->conns[number - 1] : NULL;
+}
+
+static void watch(bmb_talk *t, bmb_conn *c, uint8_t events)
+{
+    /* From here on the peer is waited for: its time begins now, however long there was nothing to take. */
+    if ((events & ~c->watched & BMB_WRITABLE) != 0) c->progress_us = t->x->now;
+    if (c->watched == events) return;
+    c->watched = events;
+    uint32_t token = (uint32_t)(BMB_TOKEN_CONN + (size_t)(c - t->conns));
+    (void)t->x->port->net.watch(t->x->port->ctx, c->sock, events, token);
+}
+
+void bmb_conn_await(bmb_talk *t, bmb_conn *c, bool waits)
+{
+    watch(t, c, waits ? BMB_READABLE | BMB_WRITABLE : BMB_READABLE);
+}
+
+bmb_http_terms bmb_conn_terms(const bmb_talk *t, bool keep_alive, bool old, bool head_only)
+{
+    return (bmb_http_terms){ .wall_us = bmb_wall(t->x), .keep_alive = keep_alive, .old = old, .head_only = head_only };
+}
+
+#define ASKED_MOST 96u
+
+void bmb_conn_not_found(bmb_talk *t, const bmb_conn *c, const char *scheme, const char *path, size_t size)
+{
+    char text[ASKED_MOST];
+    bmb_writer w = bmb_writer_of(text, sizeof text - 1);
+    bmb_put_str(&w, scheme);
+    for (size_t i = 0; i < size && i < ASKED_MOST / 2; i++) /* it came from the network, and goes to a terminal */
+        bmb_put_u8(&w, (uint8_t)(path[i] > 0x20 && path[i] < 0x7F ? path[i] : '?'));
+    text[bmb_written(&w)] = '\0';
+    bmb_tell(t->x, &(bmb_event){ .level = BMB_LEVEL_WARNING,
+                                 .code = BMB_EVENT_NOT_FOUND,
+                                 .err = BMB_NOT_FOUND,
+                                 .peer = &c->peer,
+                                 .text = text });
+}
+
+static bmb_conn *free_conn(bmb_talk *t)
+{
+    bmb_conn *idle = NULL;
+    for (uint16_t i = 0; i < t->conn_open; i++) {
+        bmb_conn *c = &t->conns[i];
+        if (c->state == BMB_CONN_FREE) return c;
+        bool waits = c->state == BMB_CONN_DRAINING || of(t, c)->idle(c);
+        if (waits && (idle == NULL || c->since_us < idle->since_us)) idle = c;
+    }
+    if (idle != NULL) bmb_conn_close(t, idle); /* nobody misses a connection that is only kept alive */
+    return idle;
+}
+
+static void occupy(bmb_talk *t, const bmb_conn *c)
+{
+    uint16_t behind = bmb_conn_number(t, c);
+    t->conn_live++;
+    if (behind > t->conn_used) t->conn_used = behind;
+}
+
+void bmb_conn_open(bmb_talk *t, bmb_conn *c, bmb_opening *by, bmb_sock sock, const bmb_addr *peer)
+{
+    uint8_t *rx = c->rx, *tx = c->tx;
+    memset(c, 0, sizeof *c);
+    c->rx = rx;
+    c->tx = tx;
+    c->sock = sock;
+    c->kind = (uint8_t)by->kind;
+    c->by = by;
+    c->peer = *peer;
+    c->since_us = c->progress_us = t->x->now;
+    occupy(t, c);
+    of(t, c)->open(t, c);
+}
+
+void bmb_conn_dial(bmb_talk *t, bmb_conn *c, bmb_opening *by, bmb_sock sock)
+{
+    c->state = BMB_CONN_DIALLING;
+    c->sock = sock;
+    c->kind = (uint8_t)by->kind;
+    c->by = by;
+    c->watched = 0;
+    c->tx_size = 0;
+    occupy(t, c);
+    watch(t, c, BMB_WRITABLE);
+}
+
+/* No connection is left for it: one sentence, and away. */
+static void turn_away(bmb_talk *t, const bmb_outlet *outlet, bmb_sock sock, const bmb_addr *peer)
+{
+    uint8_t text[256];
+    size_t taken;
+    bmb_writer w = bmb_writer_of(text, sizeof text);
+    t->kinds[outlet->by.kind]->turn_away(t, &outlet->by, &w);
+    const bmb_slice slice = { .data = text, .size = bmb_written(&w) };
+    if (slice.size > 0) (void)bmb_net_send(t->x, sock, &slice, 1, slice.size, &taken);
+    t->x->port->net.close(t->x->port->ctx, sock);
+    t->refused++;
+    bmb_tell(t->x, &(bmb_event){ .level = BMB_LEVEL_WARNING,
+                                 .code = BMB_EVENT_CONNECTIONS_FULL,
+                                 .err = BMB_LIMIT,
+                                 .peer = peer,
+                                 .value = t->conn_most });
+}
+
+/* What a conversation needs is set to its beginning. */
+static void clear(bmb_conn *c)
+{
+    memset((uint8_t *)c + offsetof(bmb_conn, viewer), 0, sizeof *c - offsetof(bmb_conn, viewer));
+}
+
+void bmb_conn_turn(bmb_talk *t, bmb_conn *c, bmb_conn_kind kind)
+{
+    clear(c);
+    c->kind = (uint8_t)kind;
+    c->tx_at = c->tx_size = 0;
+    c->since_us = c->progress_us = t->x->now;
+    of(t, c)->open(t, c);
+}
+
+void bmb_conn_accept(bmb_talk *t, bmb_outlet *outlet)
+{
+    for (unsigned i = 0; i < BMB_READY_MOST; i++) {
+        bmb_sock sock;
+        bmb_addr peer;
+        bmb_err err = t->x->port->net.accept(t->x->port->ctx, outlet->sock, &sock, &peer);
+        if (err == BMB_AGAIN) return;
+        if (err != BMB_OK) {
+            t->accept_failed++;
+            outlet->paused_us = t->x->now + BMB_ACCEPT_PAUSE_US;
+            (void)t->x->port->net.watch(t->x->port->ctx, outlet->sock, 0, (uint32_t)(outlet - t->outlets));
+            bmb_tell(t->x, &(bmb_event){ .level = BMB_LEVEL_WARNING,
+                                         .code = BMB_EVENT_ACCEPT_PAUSED,
+                                         .err = err,
+                                         .value = BMB_ACCEPT_PAUSE_US / 1000 });
+            return;
+        }
+        bmb_conn *c = free_conn(t);
+        if (c == NULL) {
+            turn_away(t, outlet, sock, &peer);
+        } else {
+            bmb_conn_open(t, c, &outlet->by, sock, &peer);
+        }
+    }
+}
+
+void bmb_conn_close(bmb_talk *t, bmb_conn *c)
+{
+    if (c->state == BMB_CONN_FREE) return;
+    if (c->state != BMB_CONN_DIALLING) of(t, c)->closed(t, c);
+    t->x->port->net.close(t->x->port->ctx, c->sock);
+    c->state = BMB_CONN_FREE;
+    c->sock = BMB_NO_SOCK;
+    t->conn_live--;
+    while (t->conn_used > 0 && t->conns[t->conn_used - 1].state == BMB_CONN_FREE) t->conn_used--;
+}
+
+bmb_link bmb_conn_link(const bmb_talk *t, bmb_conn *c)
+{
+    return bmb_stream_link(t->x, c->sock, &c->progress_us);
+}
+
+bmb_err bmb_conn_send_pending(bmb_talk *t, bmb_conn *c, bmb_slice *behind)
+{
+    const bmb_link link = bmb_conn_link(t, c);
+    bmb_slice none = { NULL, 0 };
+    if (behind == NULL) behind = &none;
+    while (c->tx_at < c->tx_size || behind->size > 0) {
+        size_t head = (size_t)(c->tx_size - c->tx_at), taken = 0;
+        const bmb_slice slices[2] = { { c->tx + c->tx_at, head }, *behind };
+        size_t first = head > 0 ? 0 : 1, last = behind->size > 0 ? 2 : 1;
+        bmb_err err = bmb_stream_send(&link, slices + first, last - first, head + behind->size, &taken);
+        size_t from_head = taken < head ? taken : head, from_behind = taken - from_head;
+        c->tx_at = (uint16_t)(c->tx_at + from_head);
+        if (from_behind > 0)
+            *behind = (bmb_slice){ (const uint8_t *)behind->data + from_behind, behind->size - from_behind };
+        if (err != BMB_OK) return err;
+    }
+    c->tx_at = c->tx_size = 0;
+    return BMB_OK;
+}
+
+void bmb_conn_drain(bmb_talk *t, bmb_conn *c)
+{
+    c->state = BMB_CONN_DRAINING;
+    c->since_us = t->x->now;
+    c->rx_size = 0;
+    if (t->x->port->net.finish != NULL) t->x->port->net.finish(t->x->port->ctx, c->sock);
+    bmb_conn_await(t, c, false);
+}
+
+void bmb_conn_resume(bmb_talk *t, bmb_conn *c)
+{
+    of(t, c)->flush(t, c);
+    if (c->state == BMB_CONN_READING) of(t, c)->receive(t, c);
+}
+
+/* How a peer's end is noticed that has nothing to say any more; whatever it says is dropped. */
+static void discard_input(bmb_talk *t, bmb_conn *c)
+{
+    for (unsigned i = 0; i < 8; i++) {
+        size_t got = 0;
+        bmb_err err = bmb_net_recv(t->x, c->sock, c->rx, t->rx_room, &got);
+        if (err == BMB_AGAIN) return;
+        if (err != BMB_OK) {
+            bmb_conn_close(t, c);
+            return;
+        }
+    }
+}
+
+static void receive(bmb_talk *t, bmb_conn *c)
+{
+    if (c->state == BMB_CONN_WATCHING || c->state == BMB_CONN_DRAINING) {
+        discard_input(t, c);
+        return;
+    }
+    size_t got = 0;
+    if (c->rx_size == t->rx_room) { /* an answer is under way and the next requests wait */
+        watch(t, c, c->watched & (uint8_t)~BMB_READABLE);
+        return;
+    }
+    bmb_err err = bmb_net_recv(t->x, c->sock, c->rx + c->rx_size, (size_t)(t->rx_room - c->rx_size), &got);
+    if (err == BMB_AGAIN) return;
+    if (err != BMB_OK) {
+        bmb_conn_close(t, c);
+        return;
+    }
+    c->rx_size = (uint16_t)(c->rx_size + got);
+    if (c->state == BMB_CONN_READING) of(t, c)->receive(t, c);
+}
+
+void bmb_conn_ready(bmb_talk *t, bmb_conn *c, uint32_t events)
+{
+    if (c->state == BMB_CONN_FREE) return;
+    if (c->state == BMB_CONN_DIALLING) {
+        c->by->dialler->ready(t, c->by, c);
+        return;
+    }
+    if ((events & BMB_BROKEN) != 0 && c->rx_size == t->rx_room) { /* reading, which would tell, has to wait */
+        bmb_conn_close(t, c);
+        return;
+    }
+    if ((events & (BMB_READABLE | BMB_BROKEN)) != 0) receive(t, c);
+    if (c->state == BMB_CONN_FREE || (events & BMB_WRITABLE) == 0) return;
+    bmb_conn_resume(t, c);
+}
+
+void bmb_conn_deliver(bmb_talk *t, bmb_conn *c)
+{
+    if ((c->watched & BMB_WRITABLE) == 0 && c->tx_size == 0) bmb_conn_resume(t, c);
+}
+
+void bmb_conn_idle(bmb_talk *t, bmb_conn *c)
+{
+    bool has_viewer = c->kind == BMB_CONN_HTTP ? c->state == BMB_CONN_WATCHING : c->kind == BMB_CONN_TCP;
+    if (!has_viewer || c->state == BMB_CONN_FREE || c->state == BMB_CONN_DIALLING || c->state == BMB_CONN_DRAINING ||
+        c->tx_size > 0)
+        return;
+    c->tx_at = 0;
+    c->tx_size = (uint16_t)bmb_viewer_idle(t->x, &c->viewer, c->tx);
+    if (c->tx_size > 0) of(t, c)->flush(t, c);
+}
+
+/* It was waited for to take something, and took nothing. */
+static void end_stalled(bmb_talk *t, bmb_conn *c)
+{
+    bmb_feed *feed = of(t, c)->watches(t, c);
+    if (feed != NULL) feed->stalled++;
+    if (c->by->dialler != NULL) {
+        c->by->dialler->closed(t, c->by, c, BMB_TIMED_OUT);
+    } else {
+        bmb_tell_of(t->x, feed != NULL ? feed->config->name : NULL, &c->peer, BMB_LEVEL_WARNING,
+                    BMB_EVENT_VIEWER_STALLED, (int64_t)((t->x->now - c->progress_us) / 1000), 0);
+    }
+    bmb_conn_close(t, c);
+}
+
+void bmb_conn_sweep(bmb_talk *t, bmb_conn *c)
+{
+    if (c->state == BMB_CONN_FREE || c->state == BMB_CONN_DIALLING) return; /* a push bounds its dialling */
+    if (c->state == BMB_CONN_DRAINING) {
+        if (bmb_older_than(t->x, c->since_us, BMB_DRAIN_US)) bmb_conn_close(t, c);
+    } else if ((c->watched & BMB_WRITABLE) == 0) {
+        of(t, c)->sweep(t, c);
+    } else if (bmb_older_than(t->x, c->progress_us, (uint64_t)t->x->config->stall_ms * 1000)) {
+        end_stalled(t, c);
+    }
+}
+
+void bmb_conn_put_out(bmb_talk *t, bmb_conn *c, bmb_feed *feed)
+{
+    feed->shed++;
+    bmb_viewer_tell(t->x, feed, &c->peer, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_SHED, 0, 0);
+    bmb_conn_close(t, c);
+}
+
+bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who)
+{
+    uint16_t most = t->x->config->viewers;
+    if (bmb_feeds_viewers(t->feeds) < most) return true;
+    t->refused++;
+    bmb_viewer_tell(t->x, feed, who, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_REFUSED, most, 0);
+    return false;
+}

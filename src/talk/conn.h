@@ -1,0 +1,214 @@
+/* Connections of every kind: accepted or dialled, read, written, timed and closed. What is said on them is the
+ * conversations'.
+ */
+#ifndef BMB_TALK_CONN_H
+#define BMB_TALK_CONN_H
+
+#include "base/bounds.h"
+#include "flow/rtp_stream.h"
+#include "flow/viewer.h"
+#include "media/still.h"
+#include "serve/http_parse.h"
+#include "serve/http_route.h"
+#include "serve/rtsp_parse.h"
+#include "serve/status.h"
+
+typedef enum bmb_conn_state {
+    BMB_CONN_FREE = 0,
+    BMB_CONN_DIALLING,  /* waits for its connection */
+    BMB_CONN_READING,   /* waits for a request; an RTSP connection also carries interleaved frames in this state */
+    BMB_CONN_WAITING,   /* HTTP: for a still of its own; RTSP: a description is due as soon as the feed's first frame is
+                           there */
+    BMB_CONN_ANSWERING, /* tx, then body, then further pieces of the status */
+    BMB_CONN_WATCHING,  /* tx, then the viewer's frames */
+    BMB_CONN_DRAINING   /* everything is said; reads on a while so that the peer gets it */
+} bmb_conn_state;
+
+/* What is spoken on a connection. The outlets' kinds come first, in their order. */
+typedef enum bmb_conn_kind {
+    BMB_CONN_HTTP = BMB_OUTLET_HTTP,
+    BMB_CONN_RTSP = BMB_OUTLET_RTSP,
+    BMB_CONN_TCP = BMB_OUTLET_TCP,
+    BMB_CONN_POST = BMB_OUTLET_COUNT, /* the half of an RTSP tunnel that carries the requests */
+    BMB_CONN_KINDS
+} bmb_conn_kind;
+
+typedef struct bmb_talk bmb_talk;
+typedef struct bmb_conn bmb_conn;
+typedef struct bmb_opening bmb_opening;
+
+/* Who dialled a connection, and gets the news of it. */
+typedef struct bmb_dialler {
+    void (*ready)(bmb_talk *t, bmb_opening *by, bmb_conn *c); /* made, or failed: net.dialled tells */
+    void (*closed)(bmb_talk *t, bmb_opening *by, bmb_conn *c, bmb_err why);
+} bmb_dialler;
+
+/* What a connection was opened with: by an outlet that accepted it, or by whoever dialled it. */
+struct bmb_opening {
+    bmb_outlet_kind kind;
+    bmb_stream_format format; /* TCP: all of these */
+    uint16_t feed;            /* BMB_NO_FEED: the peer chooses */
+    bool keep_all, controls;
+    bmb_tally past;             /* of viewers that left */
+    const bmb_dialler *dialler; /* NULL: accepted; its viewers take one of the places for viewers */
+};
+
+struct bmb_conn {
+    bmb_sock sock;
+    uint8_t state;   /* bmb_conn_state */
+    uint8_t kind;    /* bmb_conn_kind */
+    uint8_t watched; /* events asked of the port */
+    bool keep_alive;
+    bmb_opening *by;
+    bmb_addr peer;
+    uint8_t *rx, *tx;
+    uint16_t rx_size, tx_at, tx_size;
+    uint64_t since_us;    /* of the state, or of the request's first byte */
+    uint64_t progress_us; /* last time that the peer took something, or that it was first waited for */
+    union {               /* by kind */
+        struct {
+            union {
+                bmb_viewer viewer;   /* HTTP: in state WATCHING; TCP */
+                bmb_http_parse http; /* HTTP: in the others */
+            };
+            union {
+                struct {            /* HTTP */
+                    bmb_slice body; /* of the answer, behind tx */
+                    bool head_only; /* the request is HEAD */
+                    bool status;    /* more pieces of the status are due */
+                    bool old;       /* HTTP/1.0 */
+                    uint8_t part;   /* of the status … */
+                    uint16_t index; /* … and the row in it */
+                };
+                struct { /* TCP */
+                    bool framed, paused;
+                    bool ending;        /* the farewell is in tx */
+                    uint8_t bye;        /* bmb_err: a farewell is due, for this reason */
+                    uint16_t announced; /* feeds that the peer was told of */
+                    uint16_t feed;      /* chosen, or BMB_NO_FEED */
+                    uint32_t skip;      /* bytes of an unknown request still to come */
+                };
+            };
+        };
+        struct {                 /* RTSP */
+            bmb_watcher waiting; /* for the first frame of … */
+            bmb_feed *awaited;   /* … a feed that is to be described; NULL: it waits for none */
+            bmb_rtsp_parse rtsp;
+            uint16_t sessions; /* that were set up on it: index plus 1 of the first one */
+            uint16_t mid;      /* of them, the one in the middle of an interleaved frame; 0: none */
+            uint16_t post;     /* tunnel: connection of the requests, index plus 1; 0: none, or no tunnel */
+            uint32_t cookie;   /* tunnel: what joins the two; 0: no tunnel */
+            bool closing;      /* ends when tx is out */
+            bool active;       /* has said something */
+        };
+        struct {            /* POST */
+            uint16_t get;   /* connection of the answers, index plus 1; 0: it is gone */
+            uint8_t digits; /* of a base64 group that are there … */
+            uint32_t group; /* … and their bits */
+        } tunnel;
+    };
+};
+
+typedef struct bmb_outlet {
+    bmb_opening by;
+    const bmb_outlet_config *config;
+    bmb_sock sock;
+    bmb_addr bound;
+    uint64_t paused_us; /* no accept before this; 0: not paused */
+    bmb_tally reported; /* all that was told in the last report */
+} bmb_outlet;
+
+/* What connections do: one row of functions for each kind.
+ *
+ * One rule of progress holds for all of them, and conn.c keeps it: whoever is waited for to take something must take
+ * something within stall_ms, in whatever state. What the peer is waited for to say is the conversation's to bound:
+ * sweep looks at that alone, and is not called while the peer takes nothing. */
+typedef struct bmb_conversation {
+    void (*open)(bmb_talk *t, bmb_conn *c);
+    void (*receive)(bmb_talk *t, bmb_conn *c); /* acts on what is in rx */
+    void (*flush)(bmb_talk *t, bmb_conn *c);
+    void (*sweep)(bmb_talk *t, bmb_conn *c);
+    void (*closed)(bmb_talk *t, bmb_conn *c);
+    bool (*idle)(const bmb_conn *c);                            /* nobody would miss it */
+    bmb_feed *(*watches)(const bmb_talk *t, const bmb_conn *c); /* whose frames go over it; one of them, or NULL */
+    void (*feed_gone)(bmb_talk *t, bmb_conn *c); /* called when its viewer's feed is taken out of service */
+    /* The farewell to a connection for which there is no place; nothing in formats that have none. */
+    void (*turn_away)(const bmb_talk *t, const bmb_opening *by, bmb_writer *w);
+} bmb_conversation;
+
+/* Multicast, which connections ask for and others send. holds: the session has its place already. */
+typedef struct bmb_groups {
+    bmb_err (*join)(struct bmb_groups *g, bmb_feed *feed, bool holds);
+    void (*leave)(struct bmb_groups *g, bmb_feed *feed);  /* pauses and keeps its place */
+    void (*let_go)(struct bmb_groups *g, bmb_feed *feed); /* gives its place back; the last one ends the stream */
+    /* Lets it send until a time although nobody has a session for it. */
+    void (*lease)(struct bmb_groups *g, bmb_feed *feed, uint64_t until_us);
+    const bmb_viewer *(*sender)(const struct bmb_groups *g, const bmb_feed *feed); /* NULL: the feed has no group */
+} bmb_groups;
+
+/* The figures of the whole device, which nobody here knows: a row of a part of the status. 0: there is none. */
+typedef struct bmb_figures {
+    size_t (*row)(struct bmb_figures *f, bmb_status_part part, size_t index, char *out, size_t room);
+} bmb_figures;
+
+#define BMB_SDP_ROOM 1024u /* of scratch memory, for a description */
+
+struct bmb_session;
+
+struct bmb_talk {
+    bmb_context *x;
+    const bmb_feeds *feeds;
+    bmb_groups *groups;
+    bmb_figures *figures;
+    const bmb_conversation *const *kinds; /* by bmb_conn_kind */
+    bmb_owner viewing, describing;        /* connections: with viewers of their own; that wait for a first frame */
+    bmb_owner playing;                    /* sessions */
+    bmb_still_taker stills;
+    bmb_conn *conns;
+    struct bmb_session *sessions;
+    uint16_t conn_most, conn_used; /* conn_used: index behind the last one in use */
+    uint16_t conn_open;            /* those from this index on are reserved for those who dial */
+    uint16_t conn_live;
+    uint16_t session_most, session_live;
+    uint16_t rx_room, tx_room;
+    bmb_udp_pair udp[2]; /* of sessions: IPv4, IPv6; opened with the first session that needs them */
+    uint32_t refused, bad_requests, requests, accept_failed;
+    bmb_outlet *outlets; /* as many as are configured */
+};
+
+void bmb_conn_accept(bmb_talk *t, bmb_outlet *outlet);
+void bmb_conn_ready(bmb_talk *t, bmb_conn *c, uint32_t events);
+void bmb_conn_close(bmb_talk *t, bmb_conn *c);
+void bmb_conn_sweep(bmb_talk *t, bmb_conn *c);
+/* A place that is reserved for it is dialling. */
+void bmb_conn_dial(bmb_talk *t, bmb_conn *c, bmb_opening *by, bmb_sock sock);
+/* Takes a connection into service: one that was accepted, or dialled. */
+void bmb_conn_open(bmb_talk *t, bmb_conn *c, bmb_opening *by, bmb_sock sock, const bmb_addr *peer);
+/* Sends what is due between frames. */
+void bmb_conn_idle(bmb_talk *t, bmb_conn *c);
+/* A fresh frame is there, if it waits for one. */
+void bmb_conn_deliver(bmb_talk *t, bmb_conn *c);
+
+/* Its viewer stands in the way of a new frame, in the middle of an old one. */
+void bmb_conn_put_out(bmb_talk *t, bmb_conn *c, bmb_feed *feed);
+
+/* For conversations. */
+/* Moves on whatever is due to be sent, and then acts on requests that waited for their turn. */
+void bmb_conn_resume(bmb_talk *t, bmb_conn *c);
+/* Reads on; waits: until the peer takes something, too, for which it has stall_ms from now on. */
+void bmb_conn_await(bmb_talk *t, bmb_conn *c, bool waits);
+bmb_link bmb_conn_link(const bmb_talk *t, bmb_conn *c);
+/* tx, and then what is behind it (moved on as it is taken), or NULL. BMB_OK: all is out; BMB_AGAIN: not yet. */
+bmb_err bmb_conn_send_pending(bmb_talk *t, bmb_conn *c, bmb_slice *behind);
+void bmb_conn_drain(bmb_talk *t, bmb_conn *c); /* says no more, and closes soon */
+/* Goes on with another conversation; what was received and not yet taken is its beginning. */
+void bmb_conn_turn(bmb_talk *t, bmb_conn *c, bmb_conn_kind kind);
+bmb_http_terms bmb_conn_terms(const bmb_talk *t, bool keep_alive, bool old, bool head_only);
+/* Something that is not there was asked for. */
+void bmb_conn_not_found(bmb_talk *t, const bmb_conn *c, const char *scheme, const char *path, size_t size);
+/* false: all places for viewers are taken, which is told and counted. */
+bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who);
+uint16_t bmb_conn_number(const bmb_talk *t, const bmb_conn *c); /* its index plus 1 */
+bmb_conn *bmb_conn_at(const bmb_talk *t, uint16_t number);      /* NULL: 0 */
+
+#endif

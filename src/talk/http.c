@@ -1,0 +1,369 @@
+#include "talk/http.h"
+
+#include <stddef.h>
+#include <string.h>
+
+#include "talk/tunnel.h"
+
+static void open_conversation(bmb_talk *t, bmb_conn *c)
+{
+    c->state = BMB_CONN_READING;
+    c->since_us = t->x->now;
+    c->head_only = false;
+    bmb_http_parse_reset(&c->http);
+    bmb_conn_await(t, c, false);
+}
+
+static bmb_http_terms terms_of(const bmb_talk *t, const bmb_conn *c)
+{
+    return bmb_conn_terms(t, c->keep_alive, c->old, c->head_only);
+}
+
+/* Somebody opens the address of RTSP in a browser: it is told what to open, and where. */
+static bool wrong_door(const bmb_conn *c)
+{
+    return c->by->kind == BMB_OUTLET_RTSP;
+}
+
+static void put_status(bmb_talk *t, bmb_conn *c);
+static void viewer_left(bmb_talk *t, bmb_conn *c);
+static void flush(bmb_talk *t, bmb_conn *c);
+
+static void closed(bmb_talk *t, bmb_conn *c)
+{
+    bmb_still_done(t->x, t->feeds, c);
+    viewer_left(t, c);
+}
+
+static void viewer_left(bmb_talk *t, bmb_conn *c)
+{
+    if (c->state == BMB_CONN_WATCHING) bmb_viewer_leave(t->x, &c->viewer, &c->peer);
+}
+
+static bmb_writer answer(bmb_talk *t, bmb_conn *c)
+{
+    c->tx_at = c->tx_size = 0;
+    c->body = (bmb_slice){ NULL, 0 };
+    return bmb_writer_of(c->tx, t->tx_room);
+}
+
+static void send_answer(bmb_talk *t, bmb_conn *c, const bmb_writer *w, bmb_conn_state state)
+{
+    c->tx_size = (uint16_t)bmb_written(w);
+    c->state = (uint8_t)state;
+    c->since_us = t->x->now;
+    flush(t, c);
+}
+
+static void refuse(bmb_talk *t, bmb_conn *c, uint16_t status)
+{
+    bmb_writer w = answer(t, c);
+    const bmb_http_terms terms = terms_of(t, c);
+    if (status != 503 && status != 404) t->bad_requests++;
+    if (status == 404) bmb_conn_not_found(t, c, "HTTP ", c->http.path.text, c->http.path.size);
+    bmb_http_error(&w, status, &terms, t->x->config, bmb_feeds_removed(t->feeds), wrong_door(c));
+    send_answer(t, c, &w, BMB_CONN_ANSWERING);
+}
+
+static void answer_asset(bmb_talk *t, bmb_conn *c, const bmb_asset *asset, bool head_only)
+{
+    bmb_writer w = answer(t, c);
+    const bmb_http_terms terms = terms_of(t, c);
+    bmb_http_head(&w, 200, asset->type, asset->size, &terms);
+    if (!head_only) c->body = (bmb_slice){ asset->data, asset->size };
+    send_answer(t, c, &w, BMB_CONN_ANSWERING);
+}
+
+static void answer_status(bmb_talk *t, bmb_conn *c, bool head_only)
+{
+    bmb_writer w = answer(t, c);
+    if (c->old) c->keep_alive = false; /* the end of the connection is the end of the document */
+    const bmb_http_terms terms = terms_of(t, c);
+    bmb_http_head(&w, 200, "application/json", SIZE_MAX, &terms);
+    c->status = !head_only;
+    c->part = 0;
+    c->index = 0;
+    send_answer(t, c, &w, BMB_CONN_ANSWERING);
+}
+
+static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool head_only)
+{
+    bmb_feed *feed = &t->feeds->feed[route->feed];
+    const bmb_format *format = route->format;
+    if (feed->removed) {
+        refuse(t, c, 404);
+        return;
+    }
+    bool streaming = !format->once;
+    if (streaming && !head_only && !bmb_talk_has_place(t, feed, &c->peer)) {
+        refuse(t, c, 503);
+        return;
+    }
+    bmb_writer w = answer(t, c);
+    if (streaming) {
+        c->keep_alive = false;
+        const bmb_http_terms terms = bmb_conn_terms(t, false, true, head_only); /* old: no chunks */
+        bmb_http_head(&w, 200, format->type, SIZE_MAX, &terms);
+        if (!head_only) bmb_put_str(&w, format->preamble);
+    }
+    if (streaming && head_only) {
+        send_answer(t, c, &w, BMB_CONN_ANSWERING);
+        return;
+    }
+    c->viewer.state = (bmb_stream_state){ .keep_alive = c->keep_alive, .old = c->old, .head_only = head_only };
+    const bmb_viewing how = { .owner = &t->viewing,
+                              .tally = &c->by->past,
+                              .framer = format->framer,
+                              .once = format->once,
+                              .counted = streaming };
+    bmb_viewer_begin(t->x, &c->viewer, feed, &how);
+    if (streaming) {
+        bmb_bound_unsent(t->x, c->sock, bmb_feed_kbps(t->x, feed));
+        bmb_viewer_tell(t->x, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
+    }
+    send_answer(t, c, &w, BMB_CONN_WATCHING);
+}
+
+/* The multicast group's description, for players that get it by HTTP instead of RTSP. */
+static void answer_sdp(bmb_talk *t, bmb_conn *c, bmb_feed *feed, bool head_only)
+{
+    bmb_addr origin = { .family = 4 };
+    if (feed->removed || !bmb_feed_described(feed)) {
+        refuse(t, c, feed->removed ? 404 : 503);
+        return;
+    }
+    (void)t->x->port->net.local(t->x->port->ctx, c->sock, &origin);
+    const bmb_sdp sdp = bmb_rtp_describe(t->x, feed, &origin, &feed->config->multicast, false);
+    const bmb_http_terms terms = terms_of(t, c);
+    bmb_writer body = bmb_writer_of(t->x->scratch, BMB_SDP_ROOM), w = answer(t, c);
+    bmb_sdp_write(&body, &sdp);
+    bmb_http_head(&w, 200, "application/sdp", bmb_written(&body), &terms);
+    if (!head_only) bmb_put_bytes(&w, t->x->scratch, bmb_written(&body));
+    /* Whoever fetches it wants to see something, and has no session to ask with. */
+    if (!head_only) t->groups->lease(t->groups, feed, t->x->now + (uint64_t)t->x->config->session_ms * 1000);
+    send_answer(t, c, &w, BMB_CONN_ANSWERING);
+}
+
+static void answer_own_still(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool head_only)
+{
+    bmb_feed *feed = &t->feeds->feed[route->feed];
+    if (route->width == feed->camera.mode.width && route->height == feed->camera.mode.height) {
+        const bmb_route plain = { .feed = route->feed, .format = bmb_format_still() };
+        answer_feed(t, c, &plain, head_only);
+        return;
+    }
+    bmb_err err =
+        feed->removed || head_only ? BMB_UNSUPPORTED : bmb_still_begin(t->x, feed, c, route->width, route->height);
+    if (err != BMB_OK) {
+        refuse(t, c, err == BMB_UNSUPPORTED ? 404 : 409);
+        return;
+    }
+    c->state = BMB_CONN_WAITING;
+    c->since_us = t->x->now;
+}
+
+void bmb_http_take_still(bmb_still_taker *taker, void *asker, const uint8_t *data, size_t size)
+{
+    bmb_talk *t = (bmb_talk *)(void *)((uint8_t *)taker - offsetof(bmb_talk, stills));
+    bmb_conn *c = (bmb_conn *)asker;
+    if (size == 0) {
+        refuse(t, c, 503);
+        return;
+    }
+    bmb_writer w = answer(t, c);
+    c->keep_alive = false; /* so that its end gives the picture back */
+    const bmb_http_terms terms = terms_of(t, c);
+    bmb_http_head(&w, 200, "image/jpeg", size, &terms);
+    c->body = (bmb_slice){ data, size };
+    send_answer(t, c, &w, BMB_CONN_ANSWERING);
+}
+
+static void act(bmb_talk *t, bmb_conn *c)
+{
+    bool head_only = c->head_only = c->http.complete && c->http.method == BMB_HTTP_HEAD;
+    bmb_route route = bmb_http_route(t->x->config, &c->http);
+    if (wrong_door(c) && route.kind != BMB_ROUTE_TUNNEL && route.kind != BMB_ROUTE_ERROR)
+        route = (bmb_route){ .kind = BMB_ROUTE_ERROR, .status = 404 };
+    t->requests++;
+    c->old = c->http.old;
+    c->keep_alive = c->http.error == 0 && c->http.keep_alive;
+    switch (route.kind) {
+    case BMB_ROUTE_ASSET:
+        answer_asset(t, c, route.asset, head_only);
+        break;
+    case BMB_ROUTE_STATUS:
+        answer_status(t, c, head_only);
+        break;
+    case BMB_ROUTE_FEED:
+        answer_feed(t, c, &route, head_only);
+        break;
+    case BMB_ROUTE_STILL:
+        answer_own_still(t, c, &route, head_only);
+        break;
+    case BMB_ROUTE_SDP:
+        answer_sdp(t, c, &t->feeds->feed[route.feed], head_only);
+        break;
+    case BMB_ROUTE_TUNNEL:
+        if (!bmb_tunnel_begin(t, c, (bmb_http_method)c->http.method, c->http.cookie)) refuse(t, c, 404);
+        break;
+    case BMB_ROUTE_ERROR:
+        refuse(t, c, route.status);
+        break;
+    }
+}
+
+/* true: a request was complete (or refused) and has been acted on */
+static bool parse(bmb_talk *t, bmb_conn *c)
+{
+    bool had_begun = c->http.begun;
+    size_t used = bmb_http_parse_feed(&c->http, c->rx, c->rx_size);
+    memmove(c->rx, c->rx + used, c->rx_size - used);
+    c->rx_size = (uint16_t)(c->rx_size - used);
+    if (c->http.begun && !had_begun) c->since_us = t->x->now;
+    if (!c->http.complete && c->http.error == 0) return false;
+    act(t, c);
+    return true;
+}
+
+static void receive(bmb_talk *t, bmb_conn *c)
+{
+    /* A request may turn it into something else. */
+    while (c->kind == BMB_CONN_HTTP && c->state == BMB_CONN_READING && c->rx_size > 0 && parse(t, c)) continue;
+}
+
+static void put_chunk(bmb_conn *c, const char *text, size_t size)
+{
+    if (size == 0) return;
+    bmb_writer w = bmb_writer_of(c->tx, BMB_CHUNK_ROOM);
+    if (!c->old) {
+        bmb_put_hex(&w, size, 4);
+        bmb_put_str(&w, "\r\n");
+    }
+    size_t head = bmb_written(&w);
+    memmove(c->tx + head, text, size);
+    if (!c->old) memcpy(c->tx + head + size, "\r\n", 2);
+    c->tx_size = (uint16_t)(head + size + (c->old ? 0 : 2));
+}
+
+/* The status document, in parts: each row of a part becomes one chunk. */
+static void put_status(bmb_talk *t, bmb_conn *c)
+{
+    static const char *const openers[BMB_STATUS_PARTS] = { "{\"device\":",   ",\"outlets\":[",  "],\"feeds\":[",
+                                                           "],\"pushes\":[", "],\"viewers\":[", "]}\n" };
+    c->tx_at = 0;
+    if (c->part == BMB_STATUS_PARTS) {
+        bmb_writer w = bmb_writer_of(c->tx, t->tx_room);
+        if (!c->old) bmb_put_str(&w, "0\r\n\r\n");
+        c->tx_size = (uint16_t)bmb_written(&w);
+        c->status = false;
+        return;
+    }
+    /* The text is made behind the place of the chunk's head, and the head put before it. */
+    char *text = (char *)c->tx + BMB_CHUNK_ROOM;
+    size_t room = (size_t)(t->tx_room - 2 * BMB_CHUNK_ROOM), before = 0;
+    if (c->index == 0) {
+        before = strlen(openers[c->part]);
+        memcpy(text, openers[c->part], before);
+    } else {
+        text[before++] = ',';
+    }
+    size_t row = t->figures->row(t->figures, (bmb_status_part)c->part, c->index, text + before, room - before);
+    if (row > 0) {
+        c->index++;
+    } else {
+        if (c->index > 0) before = 0;
+        c->part++;
+        c->index = 0;
+    }
+    put_chunk(c, text, before + row);
+}
+
+static void flush(bmb_talk *t, bmb_conn *c)
+{
+    bmb_err err = BMB_AGAIN;
+    if (c->state == BMB_CONN_WATCHING) bmb_viewer_unblock(t->x, &c->viewer);
+    while (c->state == BMB_CONN_ANSWERING || c->state == BMB_CONN_WATCHING) {
+        err = bmb_conn_send_pending(t, c, &c->body);
+        if (err != BMB_OK) break;
+        if (c->status) {
+            put_status(t, c);
+            continue;
+        }
+        if (c->state == BMB_CONN_WATCHING) {
+            bmb_link link = bmb_conn_link(t, c);
+            err = bmb_viewer_pump(t->x, &c->viewer, &link);
+            if (err != BMB_OK) break;
+            viewer_left(t, c);
+        }
+        if (!c->keep_alive) {
+            bmb_still_done(t->x, t->feeds, c);
+            bmb_conn_drain(t, c);
+            return;
+        }
+        open_conversation(t, c);
+        err = BMB_AGAIN;
+    }
+    if (err != BMB_AGAIN) {
+        bmb_conn_close(t, c);
+        return;
+    }
+    bool blocked = c->tx_at < c->tx_size || c->body.size > 0 || (c->state == BMB_CONN_WATCHING && c->viewer.blocked);
+    bmb_conn_await(t, c, blocked);
+}
+
+static void sweep_watching(bmb_talk *t, bmb_conn *c)
+{
+    bmb_viewer *v = &c->viewer;
+    if (v->once && v->watcher.frame == NULL && bmb_older_than(t->x, v->since_us, BMB_STILL_WAIT_US)) {
+        bmb_viewer_end(t->x, v);
+        refuse(t, c, 503);
+    }
+}
+
+static void sweep(bmb_talk *t, bmb_conn *c)
+{
+    const bmb_config *config = t->x->config;
+    if (c->state == BMB_CONN_WAITING) return; /* the still has its own bound */
+    if (c->state == BMB_CONN_READING && !c->http.begun) {
+        if (bmb_older_than(t->x, c->since_us, (uint64_t)config->idle_ms * 1000)) bmb_conn_close(t, c);
+    } else if (c->state == BMB_CONN_READING) {
+        if (!bmb_older_than(t->x, c->since_us, (uint64_t)config->request_ms * 1000)) return;
+        c->keep_alive = false;
+        refuse(t, c, 408);
+    } else if (c->state == BMB_CONN_WATCHING) {
+        sweep_watching(t, c);
+    }
+}
+
+static bool idle(const bmb_conn *c)
+{
+    return c->state == BMB_CONN_READING && !c->http.begun;
+}
+
+static bmb_feed *watches(const bmb_talk *t, const bmb_conn *c)
+{
+    (void)t;
+    return c->state == BMB_CONN_WATCHING && c->viewer.framer != NULL ? c->viewer.feed : NULL;
+}
+
+static void feed_gone(bmb_talk *t, bmb_conn *c)
+{
+    bmb_conn_close(t, c); /* the end of the connection is the end of the document */
+}
+
+static void turn_away(const bmb_talk *t, const bmb_opening *by, bmb_writer *w)
+{
+    const bmb_http_terms terms = bmb_conn_terms(t, false, false, false);
+    (void)by;
+    bmb_http_error(w, 503, &terms, NULL, 0, false);
+}
+
+const bmb_conversation bmb_http_conversation = { .open = open_conversation,
+                                                 .receive = receive,
+                                                 .flush = flush,
+                                                 .sweep = sweep,
+                                                 .closed = closed,
+                                                 .idle = idle,
+                                                 .watches = watches,
+                                                 .feed_gone = feed_gone,
+                                                 .turn_away = turn_away };

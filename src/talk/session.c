@@ -1,0 +1,400 @@
+#include "talk/session.h"
+
+#include <stddef.h>
+#include <string.h>
+
+#include "base/bounds.h"
+#include "wire/rtcp.h"
+
+uint16_t bmb_session_number(const bmb_talk *t, const bmb_session *s)
+{
+    return (uint16_t)(s - t->sessions + 1);
+}
+
+bmb_session *bmb_session_at(const bmb_talk *t, uint16_t number)
+{
+    return number != 0 ? &t->sessions[number - 1] : NULL;
+}
+
+static bmb_session *session_of(bmb_watcher *w)
+{
+    return (bmb_session *)(void *)((uint8_t *)w - offsetof(bmb_session, viewer));
+}
+
+/* The sessions of a connection are a list, so that none has to be looked for among all. */
+static void attach(bmb_talk *t, bmb_session *s, bmb_conn *c)
+{
+    s->conn = bmb_conn_number(t, c);
+    s->next = c->sessions;
+    c->sessions = bmb_session_number(t, s);
+}
+
+static void detach(bmb_talk *t, bmb_session *s)
+{
+    if (s->conn == 0) return;
+    bmb_conn *c = bmb_conn_at(t, s->conn);
+    uint16_t *at = &c->sessions, self = bmb_session_number(t, s);
+    while (*at != 0 && *at != self) at = &bmb_session_at(t, *at)->next;
+    if (*at == self) *at = s->next;
+    if (c->mid == self) c->mid = 0;
+    s->conn = 0;
+    s->next = 0;
+}
+
+void bmb_session_move(bmb_talk *t, bmb_session *s, bmb_conn *c)
+{
+    detach(t, s);
+    attach(t, s, c);
+}
+
+bmb_session *bmb_session_open(bmb_talk *t, bmb_feed *feed)
+{
+    for (uint16_t i = 0; i < t->session_most; i++) {
+        bmb_session *s = &t->sessions[i];
+        if (s->state != BMB_SESSION_FREE) continue;
+        memset(s, 0, sizeof *s);
+        s->state = BMB_SESSION_READY;
+        s->feed = feed;
+        s->via = BMB_VIA_HTTP; /* none yet */
+        s->alive_us = t->x->now;
+        t->x->port->random(t->x->port->ctx, &s->id, sizeof s->id);
+        bmb_rtp_start_stream(t->x, feed, &s->viewer.state);
+        t->session_live++;
+        return s;
+    }
+    return NULL;
+}
+
+bmb_session *bmb_session_find(bmb_talk *t, const char *id)
+{
+    for (uint16_t i = 0; i < t->session_most; i++) {
+        char text[BMB_RTSP_SESSION_SIZE];
+        bmb_session *s = &t->sessions[i];
+        if (s->state == BMB_SESSION_FREE) continue;
+        bmb_writer w = bmb_writer_of(text, sizeof text);
+        bmb_put_hex(&w, s->id, BMB_RTSP_SESSION_SIZE);
+        if (bmb_same(text, sizeof text, id)) return s;
+    }
+    return NULL;
+}
+
+bmb_udp_pair *bmb_session_sockets(bmb_talk *t, uint8_t family)
+{
+    size_t index = family == 6 ? 1 : 0;
+    bmb_udp_pair *pair = &t->udp[index];
+    const bmb_udp_options options = { 0 };
+    if (pair->port != 0) return pair;
+    if (t->x->port->net.udp_open == NULL || bmb_rtp_open_pair(t->x, family, &options, pair) != BMB_OK) {
+        pair->port = 0;
+        return NULL;
+    }
+    /* RTP's own socket is read, too: some receivers send their first packet there to open a firewall. */
+    (void)t->x->port->net.watch(t->x->port->ctx, pair->rtp, BMB_READABLE, (uint32_t)(BMB_TOKEN_UDP + 2 * index));
+    (void)t->x->port->net.watch(t->x->port->ctx, pair->rtcp, BMB_READABLE, (uint32_t)(BMB_TOKEN_UDP + 2 * index + 1));
+    return pair;
+}
+
+const bmb_viewer *bmb_session_sender(const bmb_talk *t, const bmb_session *s)
+{
+    return s->via == BMB_VIA_RTP_MULTICAST ? t->groups->sender(t->groups, s->feed) : &s->viewer;
+}
+
+bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who)
+{
+    if (s->state == BMB_SESSION_PLAYING) return BMB_OK;
+    if (!bmb_talk_has_place(t, s->feed, who)) return BMB_LIMIT;
+    if (s->via == BMB_VIA_RTP_MULTICAST) {
+        bmb_err err = t->groups->join(t->groups, s->feed, s->holds);
+        if (err != BMB_OK) return err;
+        s->holds = true;
+    }
+    const bmb_viewing how = {
+        .owner = &t->playing, .tally = &s->by->past, .framer = bmb_rtp_framer(s->feed), .counted = true
+    };
+    bmb_viewer_begin(t->x, &s->viewer, s->feed, &how);
+    s->state = BMB_SESSION_PLAYING;
+    s->report_us = 0;
+    s->unreachable = 0;
+    bmb_viewer_tell(t->x, s->feed, who, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, s->feed->viewers, 0);
+    /* A group's own newcomers wait for its next key frame, too. */
+    bmb_feed_welcome(t->x, s->feed);
+    if (s->via != BMB_VIA_RTP_MULTICAST && bmb_viewer_prime(t->x, &s->viewer) && s->via == BMB_VIA_RTP_UDP) {
+        s->viewer.pace_us = t->x->now; /* goes out in this step */
+        t->x->pace_us = t->x->now < t->x->pace_us ? t->x->now : t->x->pace_us;
+    }
+    return BMB_OK;
+}
+
+/* Its frame is not under way any more. */
+static void forget_middle(bmb_talk *t, const bmb_session *s)
+{
+    bmb_conn *c = bmb_conn_at(t, s->conn);
+    if (c != NULL && c->mid == bmb_session_number(t, s)) c->mid = 0;
+}
+
+void bmb_session_pause(bmb_talk *t, bmb_session *s, const bmb_addr *who)
+{
+    if (s->state != BMB_SESSION_PLAYING) return;
+    uint64_t sent = s->viewer.sent;
+    forget_middle(t, s);
+    if (s->via == BMB_VIA_RTP_MULTICAST) t->groups->leave(t->groups, s->feed);
+    bmb_rtp_pause(t->x, &s->viewer);
+    s->state = BMB_SESSION_READY;
+    bmb_viewer_tell(t->x, s->feed, who, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_LEFT, s->feed->viewers, (int64_t)sent);
+}
+
+static bmb_addr rtcp_of(const bmb_session *s)
+{
+    bmb_addr to = s->peer;
+    to.port = s->rtcp_port;
+    return to;
+}
+
+void bmb_session_close(bmb_talk *t, bmb_session *s, const bmb_addr *who)
+{
+    if (s->state == BMB_SESSION_FREE) return;
+    if (s->via == BMB_VIA_RTP_UDP && s->viewer.state.packets > 0) {
+        const bmb_addr rtcp = rtcp_of(s);
+        bmb_rtp_send_report(t->x, &s->viewer, true, bmb_session_sockets(t, s->peer.family)->rtcp, &rtcp);
+    }
+    bmb_session_pause(t, s, who);
+    if (s->holds) t->groups->let_go(t->groups, s->feed);
+    detach(t, s);
+    s->state = BMB_SESSION_FREE;
+    t->session_live--;
+}
+
+void bmb_session_conn_closed(bmb_talk *t, bmb_conn *c)
+{
+    while (c->sessions != 0) {
+        bmb_session *s = bmb_session_at(t, c->sessions);
+        detach(t, s);
+        s->orphan_us = t->x->now;
+        if (s->via == BMB_VIA_RTP_TCP) bmb_session_close(t, s, &c->peer);
+    }
+}
+
+bool bmb_session_report(bmb_talk *t, bmb_session *s, bmb_writer *w)
+{
+    if (s->state != BMB_SESSION_PLAYING || s->viewer.sent == 0 || t->x->now < s->report_us) return false;
+    s->report_us = t->x->now + BMB_REPORT_US;
+    bmb_rtp_put_report(t->x, &s->viewer, false, w);
+    return true;
+}
+
+/* The round trip from our report's time, the receiver's delay, and now (RFC 3550 6.4.1). */
+static uint32_t round_trip_us(bmb_talk *t, const bmb_rtcp_block *b)
+{
+    int64_t wall = bmb_wall(t->x);
+    if (b->last_report == 0 || wall == 0) return 0;
+    int32_t units = (int32_t)(bmb_ntp_middle(wall) - b->last_report - b->delay);
+    return units > 0 ? (uint32_t)((uint64_t)units * 1000000 / 65536) : 1;
+}
+
+/* true: one of the blocks is about this session's stream */
+static bool take_reports(bmb_talk *t, bmb_session *s, const uint8_t *data, size_t size, bool *bye)
+{
+    bmb_rtcp_walk walk = { 0 };
+    bmb_rtcp_block b;
+    bool ours = false;
+    while (bmb_rtcp_next(&walk, data, size, &b, bye)) {
+        if (b.ssrc != bmb_session_sender(t, s)->state.ssrc) continue;
+        ours = true;
+        s->reports = true;
+        s->lost_256 = b.lost_256;
+        s->lost = b.lost;
+        s->jitter_us = (uint32_t)((uint64_t)b.jitter * 100 / 9);
+        s->round_trip_us = round_trip_us(t, &b);
+    }
+    return ours;
+}
+
+static void end(bmb_talk *t, bmb_session *s, bmb_ending why)
+{
+    const bmb_addr peer = s->peer;
+    if (s->state == BMB_SESSION_PLAYING)
+        bmb_viewer_tell(t->x, s->feed, &peer, BMB_LEVEL_INFO, BMB_EVENT_SESSION_ENDED, why, 0);
+    bmb_session_close(t, s, &peer);
+}
+
+bool bmb_session_rtcp(bmb_talk *t, bmb_session *s, const uint8_t *data, size_t size)
+{
+    bool bye = false;
+    (void)take_reports(t, s, data, size, &bye);
+    s->alive_us = t->x->now;
+    return bye;
+}
+
+/* From a host that a session plays to: by the stream it reports on, else by the port that it comes from. */
+static void take_datagram(bmb_talk *t, const bmb_addr *from, const uint8_t *data, size_t size)
+{
+    for (uint16_t i = 0; i < t->session_most; i++) {
+        bmb_session *s = &t->sessions[i];
+        bool bye = false;
+        if (s->state == BMB_SESSION_FREE || s->via != BMB_VIA_RTP_UDP || !bmb_same_host(&s->peer, from)) continue;
+        bool from_rtcp = from->port == s->rtcp_port;
+        if (!take_reports(t, s, data, size, &bye) && !from_rtcp && from->port != s->peer.port) continue;
+        s->alive_us = t->x->now;
+        s->unreachable = 0;
+        if (bye && from_rtcp) end(t, s, BMB_ENDING_BYE);
+    }
+}
+
+/* One such answer may be a receiver that is just opening its port; a few of them, and no report, are a receiver that is
+ * gone. Only the port of RTP counts: not every receiver listens for RTCP. */
+static void take_unreachable(bmb_talk *t, const bmb_addr *to)
+{
+    for (uint16_t i = 0; i < t->session_most; i++) {
+        bmb_session *s = &t->sessions[i];
+        bool ours = s->state == BMB_SESSION_PLAYING && s->via == BMB_VIA_RTP_UDP && bmb_same_host(&s->peer, to) &&
+                    s->peer.port == to->port;
+        if (!ours) continue;
+        if (s->unreachable == 0) s->unreachable_us = t->x->now;
+        if (s->unreachable < UINT8_MAX) s->unreachable++;
+        if (s->unreachable >= BMB_UNREACHABLE_LEAST && bmb_older_than(t->x, s->unreachable_us, BMB_UNREACHABLE_US))
+            end(t, s, BMB_ENDING_UNREACHABLE);
+    }
+}
+
+void bmb_session_datagrams(bmb_talk *t, bmb_sock sock)
+{
+    const bmb_net *net = &t->x->port->net;
+    uint8_t data[512];
+    bmb_addr addr;
+    for (unsigned i = 0; i < BMB_DATAGRAMS; i++) {
+        size_t size = 0;
+        if (net->udp_recv(t->x->port->ctx, sock, data, sizeof data, &size, &addr) != BMB_OK || size > sizeof data)
+            break;
+        take_datagram(t, &addr, data, size);
+    }
+    for (unsigned i = 0; net->udp_unreachable != NULL && i < BMB_DATAGRAMS; i++) {
+        if (net->udp_unreachable(t->x->port->ctx, sock, &addr) != BMB_OK) return;
+        take_unreachable(t, &addr);
+    }
+}
+
+/* Why it should end now, if it should. An interleaved session that plays lives as long as its connection takes its
+ * frames; one over UDP whose connection is closed must report, or its receiver is taken for dead. */
+static bool is_over(const bmb_talk *t, const bmb_session *s, bmb_ending *why)
+{
+    uint64_t limit = (uint64_t)t->x->config->session_ms * 1000;
+    uint64_t seen = s->alive_us > s->orphan_us ? s->alive_us : s->orphan_us;
+    if (s->state == BMB_SESSION_FREE) return false;
+    if (s->via == BMB_VIA_RTP_TCP && s->state == BMB_SESSION_PLAYING) return false;
+    bool orphan = s->conn == 0 && s->via == BMB_VIA_RTP_UDP && s->state == BMB_SESSION_PLAYING;
+    *why = orphan && bmb_older_than(t->x, seen, BMB_ORPHAN_US) ? BMB_ENDING_ABANDONED : BMB_ENDING_SILENT;
+    return *why == BMB_ENDING_ABANDONED || bmb_older_than(t->x, s->alive_us, limit);
+}
+
+void bmb_session_sweep(bmb_talk *t)
+{
+    bmb_ending why;
+    for (uint16_t i = 0; i < t->session_most && t->session_live > 0; i++)
+        if (is_over(t, &t->sessions[i], &why)) end(t, &t->sessions[i], why);
+}
+
+static void deliver_unicast(bmb_talk *t, bmb_session *s)
+{
+    const bmb_udp_pair *pair = bmb_session_sockets(t, s->peer.family);
+    const bmb_addr rtcp = rtcp_of(s);
+    const bmb_rtp_way way = { .rtp = pair->rtp, .rtcp = pair->rtcp, .to = &s->peer, .rtcp_to = &rtcp };
+    (void)bmb_rtp_pump(t->x, &s->viewer, &way, &s->report_us);
+}
+
+/* Bursts of sessions over UDP whose time has come. */
+void bmb_session_bursts(bmb_talk *t)
+{
+    for (uint16_t i = 0; i < t->session_most && t->session_live > 0; i++) {
+        bmb_session *s = &t->sessions[i];
+        if (s->state == BMB_SESSION_PLAYING && s->via == BMB_VIA_RTP_UDP && bmb_viewer_in_bursts(&s->viewer))
+            deliver_unicast(t, s);
+    }
+}
+
+static bmb_talk *talk_of(bmb_owner *owner)
+{
+    return (bmb_talk *)(void *)((uint8_t *)owner - offsetof(bmb_talk, playing));
+}
+
+static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
+{
+    const bmb_talk *t = talk_of(owner);
+    const bmb_session *s = session_of(w);
+    /* A group's viewers share one sender; only the place that they take is their own. */
+    bmb_viewer_figures(t->x, bmb_session_sender(t, s), out);
+    out->watching_ms = (uint32_t)((t->x->port->now_us(t->x->port->ctx) - s->viewer.since_us) / 1000);
+    out->transport = (bmb_transport)s->via;
+    out->peer = s->peer;
+    out->reports = s->reports;
+    out->lost = s->lost > 0 ? (uint32_t)s->lost : 0;
+    out->lost_256 = s->lost_256;
+    out->jitter_us = s->jitter_us;
+    out->round_trip_us = s->round_trip_us;
+}
+
+static void frame_there(bmb_owner *owner, bmb_watcher *w)
+{
+    bmb_talk *t = talk_of(owner);
+    bmb_session *s = session_of(w);
+    if (s->via == BMB_VIA_RTP_UDP) deliver_unicast(t, s);
+    if (s->via == BMB_VIA_RTP_TCP) bmb_conn_deliver(t, bmb_conn_at(t, s->conn)); /* of a group: others send it */
+}
+
+/* An interleaved stream cannot stop in the middle of a packet, and RTSP has no word for this: the connection ends. */
+static void put_out(bmb_owner *owner, bmb_watcher *w)
+{
+    bmb_talk *t = talk_of(owner);
+    bmb_session *s = session_of(w);
+    if (s->via == BMB_VIA_RTP_TCP) {
+        bmb_conn_put_out(t, bmb_conn_at(t, s->conn), s->feed);
+    } else {
+        bmb_viewer_abandon(&s->viewer);
+    }
+}
+
+static void end_quietly(bmb_talk *t, bmb_session *s)
+{
+    const bmb_addr peer = s->peer;
+    bmb_session_close(t, s, &peer);
+}
+
+static void end_with_feed(bmb_talk *t, bmb_session *s)
+{
+    bmb_conn *c = bmb_conn_at(t, s->conn);
+    if (s->via == BMB_VIA_RTP_TCP && c != NULL) {
+        bmb_conn_close(t, c);
+    } else {
+        end_quietly(t, s);
+    }
+}
+
+static void feed_gone(bmb_owner *owner, bmb_watcher *w)
+{
+    end_with_feed(talk_of(owner), session_of(w));
+}
+
+const bmb_owner bmb_session_owner = {
+    .viewers = true, .frame_there = frame_there, .put_out = put_out, .feed_gone = feed_gone, .describe = describe
+};
+
+void bmb_session_feed_gone(bmb_talk *t, const bmb_feed *feed)
+{
+    for (uint16_t i = 0; i < t->session_most; i++)
+        if (t->sessions[i].state != BMB_SESSION_FREE && t->sessions[i].feed == feed) end_with_feed(t, &t->sessions[i]);
+}
+
+void bmb_session_close_all(bmb_talk *t)
+{
+    for (uint16_t i = 0; i < t->session_most; i++) end_quietly(t, &t->sessions[i]);
+}
+
+void bmb_session_close_sockets(bmb_talk *t)
+{
+    const bmb_port *port = t->x->port;
+    for (size_t i = 0; i < 2; i++) {
+        if (t->udp[i].port == 0) continue;
+        port->net.close(port->ctx, t->udp[i].rtp);
+        port->net.close(port->ctx, t->udp[i].rtcp);
+        t->udp[i].port = 0;
+    }
+}

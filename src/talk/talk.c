@@ -1,0 +1,172 @@
+#include "talk/talk.h"
+
+#include "talk/http.h"
+#include "talk/plain.h"
+#include "talk/rtsp.h"
+#include "talk/session.h"
+#include "talk/tunnel.h"
+
+#include <stddef.h>
+
+static const bmb_conversation *const kinds[BMB_CONN_KINDS] = { &bmb_http_conversation, &bmb_rtsp_conversation,
+                                                               &bmb_plain_conversation, &bmb_post_conversation };
+
+size_t bmb_talk_conn_size(void)
+{
+    return sizeof(bmb_conn);
+}
+
+size_t bmb_talk_session_size(void)
+{
+    return sizeof(bmb_session);
+}
+
+uint16_t bmb_talk_conns_of(const bmb_config *config)
+{
+    size_t pushes = 0;
+    for (size_t i = 0; i < config->push_count; i++) pushes += config->pushes[i].tcp;
+    return (uint16_t)(config->viewers + config->spare + pushes);
+}
+
+uint16_t bmb_talk_sessions_of(const bmb_config *config)
+{
+    for (size_t i = 0; i < config->outlet_count; i++)
+        if (config->outlets[i].kind == BMB_OUTLET_RTSP) return config->viewers;
+    return 0;
+}
+
+/* The viewers of connections. */
+static bmb_talk *talk_of(bmb_owner *owner)
+{
+    return (bmb_talk *)(void *)((uint8_t *)owner - offsetof(bmb_talk, viewing));
+}
+
+static bmb_conn *conn_of(bmb_watcher *w)
+{
+    return (bmb_conn *)(void *)((uint8_t *)w - offsetof(bmb_conn, viewer));
+}
+
+static void frame_there(bmb_owner *owner, bmb_watcher *w)
+{
+    bmb_conn_deliver(talk_of(owner), conn_of(w));
+}
+
+static void put_out(bmb_owner *owner, bmb_watcher *w)
+{
+    bmb_conn_put_out(talk_of(owner), conn_of(w), bmb_viewer_of(w)->feed);
+}
+
+static void feed_gone(bmb_owner *owner, bmb_watcher *w)
+{
+    bmb_talk *t = talk_of(owner);
+    bmb_conn *c = conn_of(w);
+    t->kinds[c->kind]->feed_gone(t, c);
+}
+
+static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
+{
+    const bmb_talk *t = talk_of(owner);
+    const bmb_conn *c = conn_of(w);
+    bmb_viewer_figures(t->x, &c->viewer, out);
+    out->transport = c->kind == BMB_CONN_TCP ? BMB_VIA_TCP : BMB_VIA_HTTP;
+    out->peer = c->peer;
+}
+
+void bmb_talk_prepare(bmb_talk *t, const bmb_config *config)
+{
+    t->kinds = kinds;
+    t->viewing = (bmb_owner){
+        .viewers = true, .frame_there = frame_there, .put_out = put_out, .feed_gone = feed_gone, .describe = describe
+    };
+    t->describing = bmb_rtsp_describing;
+    t->playing = bmb_session_owner;
+    t->stills.take = bmb_http_take_still;
+    t->conn_most = bmb_talk_conns_of(config);
+    t->conn_open = (uint16_t)(config->viewers + config->spare);
+    t->session_most = bmb_talk_sessions_of(config);
+    for (size_t i = 0; i < config->outlet_count; i++) t->outlets[i].sock = BMB_NO_SOCK;
+}
+
+bmb_err bmb_talk_open(bmb_talk *t, bmb_fault *fault)
+{
+    const bmb_port *port = t->x->port;
+    for (size_t i = 0; i < t->x->config->outlet_count; i++) {
+        const bmb_outlet_config *config = &t->x->config->outlets[i];
+        bmb_outlet *o = &t->outlets[i];
+        o->config = config;
+        o->by = (bmb_opening){ .kind = config->kind,
+                               .format = config->format,
+                               .feed = config->feed,
+                               .keep_all = config->keep_all,
+                               .controls = config->controls };
+        bmb_err err = port->net.listen(port->ctx, &config->listen, &o->sock, &o->bound);
+        if (err == BMB_OK) err = port->net.watch(port->ctx, o->sock, BMB_READABLE, (uint32_t)i);
+        if (err == BMB_OK) continue;
+        if (fault != NULL)
+            *fault = (bmb_fault){ .part = "outlet", .key = "listen", .err = err, .addr = config->listen };
+        return err;
+    }
+    return BMB_OK;
+}
+
+void bmb_talk_close(bmb_talk *t)
+{
+    for (uint16_t i = 0; i < t->conn_most; i++) bmb_conn_close(t, &t->conns[i]);
+    bmb_session_close_all(t);
+}
+
+void bmb_talk_close_sockets(bmb_talk *t)
+{
+    bmb_session_close_sockets(t);
+    for (size_t i = 0; i < t->x->config->outlet_count; i++)
+        if (t->outlets[i].sock != BMB_NO_SOCK) t->x->port->net.close(t->x->port->ctx, t->outlets[i].sock);
+}
+
+void bmb_talk_ready(bmb_talk *t, uint32_t token, uint32_t events)
+{
+    size_t outlets = t->x->config->outlet_count;
+    if (token < BMB_TOKEN_UDP) {
+        if (token < outlets) bmb_conn_accept(t, &t->outlets[token]);
+    } else if (token < BMB_TOKEN_CONN) {
+        const bmb_udp_pair *pair = &t->udp[(token - BMB_TOKEN_UDP) / 2 % 2];
+        if (pair->port != 0) bmb_session_datagrams(t, token % 2 == 0 ? pair->rtp : pair->rtcp);
+    } else if (token - BMB_TOKEN_CONN < t->conn_most) {
+        bmb_conn_ready(t, &t->conns[token - BMB_TOKEN_CONN], events);
+    }
+}
+
+void bmb_talk_bursts(bmb_talk *t)
+{
+    bmb_session_bursts(t);
+}
+
+void bmb_talk_idle(bmb_talk *t)
+{
+    for (uint16_t i = 0; i < t->conn_used; i++) bmb_conn_idle(t, &t->conns[i]);
+}
+
+void bmb_talk_sweep(bmb_talk *t)
+{
+    const bmb_port *port = t->x->port;
+    for (uint16_t i = 0; i < t->conn_used; i++) bmb_conn_sweep(t, &t->conns[i]);
+    bmb_session_sweep(t);
+    for (size_t i = 0; i < t->x->config->outlet_count; i++) {
+        bmb_outlet *o = &t->outlets[i];
+        if (o->paused_us == 0 || t->x->now < o->paused_us) continue;
+        o->paused_us = 0;
+        (void)port->net.watch(port->ctx, o->sock, BMB_READABLE, (uint32_t)i);
+    }
+}
+
+bool bmb_talk_busy(const bmb_talk *t)
+{
+    bool paused = false;
+    for (size_t i = 0; i < t->x->config->outlet_count; i++) paused = paused || t->outlets[i].paused_us != 0;
+    return paused || t->conn_live > 0 || t->session_live > 0;
+}
+
+void bmb_talk_feed_gone(bmb_talk *t, bmb_feed *feed)
+{
+    bmb_still_cancel(t->x, feed, &t->stills);
+    bmb_session_feed_gone(t, feed);
+}
