@@ -9,7 +9,7 @@
 #endif
 #if defined(__SANITIZE_ADDRESS__) || __has_feature(address_sanitizer)
 #include <sanitizer/asan_interface.h>
-#define GAP 32u
+#define GAP 1024u /* over any struct here, so that one element too far is in it */
 #else
 #define GAP 0u
 #define ASAN_POISON_MEMORY_REGION(at, size) ((void)(at))

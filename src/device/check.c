@@ -135,7 +135,7 @@ static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
     for (size_t i = 0; err == BMB_OK && i < config->push_count; i++) {
         const bmb_push_config *p = &config->pushes[i];
         err = check_stream(config, "push", p->feed, p->format, p->tcp, &p->to, fault);
-        if (err == BMB_OK && (p->to.family == 0 || p->to.port == 0 || p->feed >= config->feed_count))
+        if (err == BMB_OK && (p->to.family == 0 || p->to.port == 0 || p->feed == BMB_NO_FEED))
             err = bmb_blame(fault, BMB_BAD_ARG, "push", "to", NULL, p->to.port, 0);
     }
     return err;

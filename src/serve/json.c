@@ -27,8 +27,7 @@ static void arena_free(void *memory)
 
 cJSON *bmb_json_begin(void *memory, size_t size)
 {
-    uintptr_t skew = (BMB_ALIGN - (uintptr_t)memory % BMB_ALIGN) % BMB_ALIGN;
-    arena.at = (uint8_t *)memory + skew;
+    arena.at = (uint8_t *)memory;
     arena.end = (uint8_t *)memory + size;
     arena.failed = false;
     cJSON_InitHooks(&(cJSON_Hooks){ .malloc_fn = arena_alloc, .free_fn = arena_free });
@@ -41,7 +40,6 @@ size_t bmb_json_end(cJSON *object, char *out, size_t room)
     bool printed = object != NULL && !arena.failed && room > 0 && room <= INT32_MAX &&
                    cJSON_PrintPreallocated(object, out, (int)room, false) != 0;
     while (printed && out[length] != '\0') length++;
-    arena.at = arena.end = NULL;
     cJSON_InitHooks(NULL);
     return length;
 }

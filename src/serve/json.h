@@ -11,6 +11,7 @@
 #include <stddef.h>
 #include <stdint.h>
 
+/* memory: aligned as a pointer and a double must be. */
 cJSON *bmb_json_begin(void *memory, size_t size);
 /* Prints the object without spaces into out and returns its length; 0 when memory or room was too small. */
 size_t bmb_json_end(cJSON *object, char *out, size_t room);

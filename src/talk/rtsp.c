@@ -10,7 +10,6 @@
 static void open_conversation(bmb_talk *t, bmb_conn *c)
 {
     c->state = BMB_CONN_READING;
-    c->since_us = t->x->now;
     bmb_rtsp_parse_reset(&c->rtsp);
     bmb_conn_await(t, c, false);
 }

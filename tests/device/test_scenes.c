@@ -393,6 +393,20 @@ static size_t make_wide(const uint8_t *jpeg, size_t size, uint8_t *out)
     return size + 64;
 }
 
+/* One whose components use the last of all tables. */
+static size_t make_last(const uint8_t *jpeg, size_t size, uint8_t *out)
+{
+    memcpy(out, jpeg, size);
+    for (size_t at = 2; out[at + 1] != 0xDA; at += 2u + (size_t)(out[at + 2] << 8 | out[at + 3])) {
+        uint8_t *body = out + at + 4;
+        if (out[at + 1] == 0xDB || out[at + 1] == 0xC4) body[0] = (uint8_t)((body[0] & 0xF0) | 3);
+        for (int i = 0; i < 3 && out[at + 1] == 0xC0; i++) body[6 + 3 * i + 2] = 3;
+    }
+    uint8_t *sos = memmem(out, size, "\xFF\xDA\x00\x0C\x03", 5);
+    for (int i = 0; i < 3; i++) sos[6 + 2 * i] = 0x33;
+    return size;
+}
+
 /* An image with restart markers, and a grey one. */
 static size_t make_variant(const uint8_t *jpeg, size_t size, bool grey, uint8_t *out)
 {
@@ -414,7 +428,7 @@ static size_t make_variant(const uint8_t *jpeg, size_t size, bool grey, uint8_t 
 }
 
 static const char other_rtsp[] = "SETUP rtsp://h/yard RTSP/1.0\r\nCSeq: 3\r\nTransport: "
-                                 "RTP/AVP;unicast,RTP/AVP;unicast;client_port=7000-7003,RTP/AVP\r\n"
+                                 "RTP/AVP;unicast,RTP/AVP;multicast;client_port=7000-7003,RTP/AVP\r\n"
                                  "Proxy-Require: x\r\nSession: \t0123456789ABCDEF0 \t\r\n\r\n";
 static const char long_rtsp[] =
     "DESCRIBE rtsp://h/a-name-of-23-characters/video67890123456789 RTSP/1.0\r\nCSeq: 4\r\n\r\n";
@@ -426,7 +440,7 @@ static const char address[] = "HTTP://h:80//%79aR%64/.%6Apg/x?y#z";
 
 static void sum_documents(FILE *sums)
 {
-    static uint8_t jpeg[2000], restarts[2000], grey[2000], wide[2000], changed[2000];
+    static uint8_t jpeg[2000], restarts[2000], grey[2000], wide[2000], last[2000], changed[2000];
     const size_t jpeg_size = fake_jpeg(jpeg, 640, 480, 1100);
     bmb_framed_write(full_request, &(bmb_framed_message){ .type = 66, .length = BMB_FRAMED_REQUEST_MAX });
     const document documents[] = {
@@ -434,6 +448,7 @@ static void sum_documents(FILE *sums)
         { "restarts", restarts, make_variant(jpeg, jpeg_size, false, restarts), read_jpeg },
         { "grey", grey, make_variant(jpeg, jpeg_size, true, grey), read_jpeg },
         { "wide", wide, make_wide(jpeg, jpeg_size, wide), read_jpeg },
+        { "last", last, make_last(jpeg, jpeg_size, last), read_jpeg },
         { "other-rtsp", (const uint8_t *)other_rtsp, sizeof other_rtsp - 1, read_rtsp },
         { "long-rtsp", (const uint8_t *)long_rtsp, sizeof long_rtsp - 1, read_rtsp },
         { "plain-http", (const uint8_t *)plain_http, sizeof plain_http - 1, read_http },
@@ -552,7 +567,7 @@ static void write_names(FILE *out)
         bmb_put_dec(&w, (uint64_t)value * draw(1u << 31));
         bmb_put_hex(&w, value, 1 + draw(8));
         bmb_put_base64(&w, a.ip, draw(17));
-        bmb_put_http_date(&w, (int64_t)value * 2000000 - 5);
+        bmb_put_http_date(&w, i == 0 ? 951782400000000 : (int64_t)value * 2000000 - 5); /* a day in 400 years */
         fwrite(text, 1, bmb_written(&w), out);
         snprintf(digits, sizeof digits, "%u", value);
         bool ok = bmb_read_dec(digits, strlen(digits), value + draw(3) - 1, &read);
@@ -612,7 +627,7 @@ static void sum_scenes(FILE *sums)
         size_t size = 0;
         FILE *out = open_memstream(&text, &size);
         random_state = n;
-       
+
         scene_run(program, draw_scene(program), out);
         fclose(out);
         if (shown != NULL && (unsigned)atoi(shown) == n) fputs(text, stderr); /* cmocka cuts what it prints */

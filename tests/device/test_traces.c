@@ -441,7 +441,7 @@ static void do_status(char **word, size_t count)
 {
     (void)word;
     (void)count;
-    static uint8_t memory[BMB_STATUS_MEMORY];
+    static _Alignas(max_align_t) uint8_t memory[BMB_STATUS_MEMORY];
     static char text[2000];
     bmb_device *d = s->t.device;
     bmb_device_stats device;
