@@ -4,14 +4,9 @@
 
 #include "base/bytes.h"
 
-#ifndef __has_feature
-#define __has_feature(x) 0
-#endif
-#if defined(__SANITIZE_ADDRESS__) || __has_feature(address_sanitizer)
+#if BMB_BLOCK_ASAN
 #include <sanitizer/asan_interface.h>
-#define GAP 1024u /* over any struct here, so that one element too far is in it */
 #else
-#define GAP 0u
 #define ASAN_POISON_MEMORY_REGION(at, size) ((void)(at))
 #define ASAN_UNPOISON_MEMORY_REGION(at, size) ((void)(at))
 #endif
@@ -25,7 +20,7 @@ bmb_block bmb_block_of(void *base)
 void *bmb_block_take(bmb_block *b, size_t size)
 {
     uint8_t *here = b->base != NULL ? b->base + b->used : NULL;
-    size_t whole = size > 0 ? bmb_align(bmb_add(size, GAP)) : 0;
+    size_t whole = size > 0 ? bmb_align(bmb_add(size, BMB_BLOCK_GAP)) : 0;
     b->used = bmb_add(b->used, whole);
     if (here != NULL) ASAN_POISON_MEMORY_REGION(here + size, whole - size);
     return here;

@@ -12,6 +12,15 @@
 #include <stddef.h>
 #include <stdint.h>
 
+#if defined(__has_feature)
+#define BMB_BLOCK_ASAN __has_feature(address_sanitizer)
+#elif defined(__SANITIZE_ADDRESS__)
+#define BMB_BLOCK_ASAN 1
+#else
+#define BMB_BLOCK_ASAN 0
+#endif
+#define BMB_BLOCK_GAP (BMB_BLOCK_ASAN ? 1024u : 0u) /* over any struct here: one element too far is in it */
+
 typedef struct bmb_block {
     uint8_t *base; /* NULL: counts */
     size_t used;   /* SIZE_MAX: more than can be */

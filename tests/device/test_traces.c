@@ -581,8 +581,10 @@ static char *play(const char *text, size_t *size)
     free(s);
     const char *wrong = strstr(made, WRONG);
     if (wrong != NULL) print_message("%.60s\n", wrong);
-    for (char *at = made; (at = strstr(at, "\"memory_bytes\":")) != NULL;) /* differs from host to host */
-        for (at += 15; *at >= '0' && *at <= '9'; at++) *at = '0';
+    for (char *at = made; (at = strstr(at, "\"memory_bytes\":")) != NULL;) { /* differs from host to host */
+        at += 15;
+        memmove(at, at + strspn(at, "0123456789"), strlen(at + strspn(at, "0123456789")) + 1);
+    }
     return made;
 }
 
@@ -625,7 +627,7 @@ static void every_trace_is_as_it_was_written(void **state)
         char *expected = read_all(path), *made = play(expected, &size);
         if (mode != NULL && strcmp(mode, "write") == 0) {
             FILE *f = fopen(path, "w");
-            assert_int_equal(fwrite(made, 1, size, f), size);
+            assert_true(fputs(made, f) >= 0);
             fclose(f);
         } else {
             assert_null(strstr(made, WRONG));
