@@ -95,6 +95,9 @@ double median(const double *values, size_t count); /* at most TURNS_MOST */
  * fast in one second and slow in the next is so for both. */
 void result_of_turns(const char *name, const char *unit, const double *ours, const double *floor, size_t turns,
                      double limit);
+/* Before the first result, and after the last; false: the file cannot be written. */
+void results_begin(void);
+bool results_write(const char *path);
 void result(const char *name, const char *unit, double ours, double floor, double limit);
 
 void bench_http(void);

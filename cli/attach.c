@@ -33,16 +33,6 @@ bool cli_interrupted(void)
     return interrupted != 0;
 }
 
-void cli_beside(const cli_config *file, const char *name, char *out, size_t room)
-{
-    const char *slash = strrchr(file->path, '/');
-    if (name[0] == '/' || slash == NULL) {
-        snprintf(out, room, "%s", name);
-    } else {
-        snprintf(out, room, "%.*s/%s", (int)(slash - file->path), file->path, name);
-    }
-}
-
 /* A board has so many connectors; clips need none. */
 static bool fits_connectors(const cli_device *d)
 {
@@ -361,20 +351,4 @@ const char *cli_mode_text(const bmb_mode *mode, char *out, size_t room)
     snprintf(out, room, "%ux%u at %g/s, %s", mode->width, mode->height, (double)mode->mfps / 1000.0,
              mode->codec == BMB_CODEC_H264 ? "H.264" : "JPEG");
     return out;
-}
-
-bool cli_demo_file(const char *file, char *out, size_t room)
-{
-    /* Installed; and beside it in whatever build folder, where the build has made a link. */
-    static const char *const beside[] = { "../share/bambino/demo", "share/bambino/demo" };
-    char self[PATH_MAX];
-    ssize_t n = readlink("/proc/self/exe", self, sizeof self - 1);
-    if (n <= 0) return false;
-    self[n] = '\0';
-    const char *folder = dirname(self);
-    for (size_t i = 0; i < sizeof beside / sizeof beside[0]; i++) {
-        snprintf(out, room, "%s/%s/%s", folder, beside[i], file);
-        if (access(out, R_OK) == 0) return true;
-    }
-    return false;
 }

@@ -195,6 +195,7 @@ bool cli_options(int argc, const char **argv, const struct poptOption *options, 
                  int rest_most, bool *help);
 /* A line on standard output, for commands that serve: whoever reads it slowly, or not at all, must not hold that up. */
 void cli_say(const char *fmt, ...) __attribute__((format(printf, 1, 2)));
+void cli_last_words(void); /* lines that still wait are written, for half a second */
 int cli_error(const char *fmt, ...) __attribute__((format(printf, 1, 2)));
 
 int cli_run(int argc, const char **argv);

@@ -4,6 +4,7 @@
 
 #include "base/bounds.h"
 #include "base/bytes.h"
+#include "device/contract.h"
 #include "serve/formats.h"
 
 static bmb_err find_camera(const bmb_port *port, const char *name, size_t *index, bmb_camera_info *info)

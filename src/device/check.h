@@ -15,10 +15,4 @@ typedef struct bmb_plan {
 /* On failure the fault names what is wrong. */
 bmb_err bmb_config_check(const bmb_config *config, bmb_plan *out, bmb_fault *fault);
 
-/* contract.c: BMB_UNSUPPORTED: a function that the configuration needs is not there; the fault names it. */
-bmb_err bmb_contract_check(const bmb_config *config, bmb_fault *fault);
-/* Fills a fault in, where there is one, and returns err. */
-bmb_err bmb_blame(bmb_fault *fault, bmb_err err, const char *part, const char *key, const char *name, int64_t asked,
-                  int64_t have);
-
 #endif

@@ -1,5 +1,5 @@
 /* Ports are not trusted blindly: which functions a configuration needs, and whether what they return can be used. */
-#include "device/check.h"
+#include "device/contract.h"
 
 bmb_err bmb_blame(bmb_fault *fault, bmb_err err, const char *part, const char *key, const char *name, int64_t asked,
                   int64_t have)

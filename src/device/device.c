@@ -1,11 +1,12 @@
 /* Opening, stepping and closing the device. */
-#include "device/device.h"
+#include "device/parts.h"
 
 #include <stddef.h>
 #include <string.h>
 
 #include "base/block.h"
 #include "base/bytes.h"
+#include "device/contract.h"
 #include "media/still.h"
 
 static uint32_t mix(uint32_t hash, const char *text)

@@ -1,5 +1,5 @@
 /* The figures that people judge by. */
-#include "device/device.h"
+#include "device/parts.h"
 
 #include <stddef.h>
 #include <string.h>

@@ -1,5 +1,5 @@
 #include "base/block.h"
-#include "device/device.h"
+#include "device/parts.h"
 #include "talk/session.h"
 
 #include <string.h>

@@ -4,6 +4,7 @@
 
 #include "serve/formats.h"
 #include "serve/framed_request.h"
+#include "talk/framed_message.h"
 #include "wire/framed.h"
 
 static void flush(bmb_talk *t, bmb_conn *c);
@@ -37,58 +38,10 @@ static void leave(bmb_talk *t, bmb_conn *c)
     bmb_viewer_leave(t->x, &c->viewer, &c->peer);
 }
 
-static void put_hello(bmb_talk *t, bmb_writer *w)
-{
-    size_t length = strlen(t->x->config->name);
-    uint8_t *begun = bmb_framed_begin(w);
-    bmb_put_u8(w, BMB_FRAMED_VERSION); /* the oldest that is spoken, and the newest */
-    bmb_put_u8(w, BMB_FRAMED_VERSION);
-    bmb_put_u16(w, (uint16_t)t->feeds->count);
-    bmb_put_u8(w, (uint8_t)(length < 255 ? length : 255));
-    bmb_put_bytes(w, t->x->config->name, length < 255 ? length : 255);
-    bmb_framed_end(w, begun, BMB_FRAMED_HELLO, 0);
-}
-
-static void put_text(bmb_writer *w, const char *text)
-{
-    bmb_put_u8(w, (uint8_t)strlen(text));
-    bmb_put_bytes(w, text, strlen(text));
-}
-
-static void put_feed(bmb_talk *t, bmb_writer *w, uint16_t index)
-{
-    const bmb_feed *feed = &t->feeds->feed[index];
-    const bmb_feed_config *config = feed->config;
-    uint8_t *begun = bmb_framed_begin(w);
-    bmb_put_u16(w, index);
-    bmb_put_u8(w, (uint8_t)feed->camera.mode.codec);
-    bmb_put_u8(w, feed->removed ? 1 : 0);
-    bmb_put_u16(w, feed->camera.mode.width);
-    bmb_put_u16(w, feed->camera.mode.height);
-    bmb_put_u32(w, feed->camera.mode.mfps);
-    put_text(w, config->name);
-    put_text(w, config->title != NULL ? config->title : config->name);
-    bmb_put_u16(w, feed->codec.sets.sps_size);
-    bmb_put_bytes(w, feed->codec.sets.sps, feed->codec.sets.sps_size);
-    bmb_put_u16(w, feed->codec.sets.pps_size);
-    bmb_put_bytes(w, feed->codec.sets.pps, feed->codec.sets.pps_size);
-    bmb_framed_end(w, begun, BMB_FRAMED_FEED, 0);
-}
-
-static void put_bye(bmb_writer *w, bmb_err why)
-{
-    uint8_t *begun = bmb_framed_begin(w);
-    bmb_put_u8(w, (uint8_t)why);
-    bmb_put_u8(w, BMB_FRAMED_VERSION);
-    bmb_put_u8(w, BMB_FRAMED_VERSION);
-    bmb_put_u8(w, 0);
-    bmb_framed_end(w, begun, BMB_FRAMED_BYE, 0);
-}
-
 static void turn_away(const bmb_talk *t, const bmb_opening *by, bmb_writer *w)
 {
     (void)t;
-    if (by->format == BMB_FORMAT_FRAMED) put_bye(w, BMB_LIMIT);
+    if (by->format == BMB_FORMAT_FRAMED) bmb_framed_put_bye(w, BMB_LIMIT);
 }
 
 static void end_tx(bmb_conn *c, const bmb_writer *w)
@@ -293,9 +246,9 @@ static bmb_err flush_once(bmb_talk *t, bmb_conn *c)
         bmb_writer w = bmb_writer_of(c->tx, t->tx_room);
         if (c->ending) return BMB_OK;
         if (framed && c->announced < t->feeds->count) {
-            put_feed(t, &w, c->announced++);
+            bmb_framed_put_feed(t, &w, c->announced++);
         } else if (c->bye != BMB_OK) {
-            put_bye(&w, (bmb_err)c->bye);
+            bmb_framed_put_bye(&w, (bmb_err)c->bye);
             c->ending = true;
         } else {
             return v->framer != NULL ? bmb_viewer_pump(t->x, v, &link) : BMB_AGAIN;
@@ -329,7 +282,7 @@ static void open_conversation(bmb_talk *t, bmb_conn *c)
     c->feed = BMB_NO_FEED;
     if (c->framed) {
         bmb_writer w = bmb_writer_of(c->tx, t->tx_room);
-        put_hello(t, &w);
+        bmb_framed_put_hello(t, &w);
         end_tx(c, &w);
     }
     bmb_err err = c->by->feed != BMB_NO_FEED ? watch(t, c, c->by->feed) : BMB_OK;

@@ -1,6 +1,6 @@
 /* Controls that are kept, stills of another size, the status light, and exact budgets, on a port in memory. */
 #include "support/check.h"
-#include "device/device.h"
+#include "device/parts.h"
 #include "support/fake_port.h"
 
 #include "bambino/light.h"

@@ -3,7 +3,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "device/device.h"
+#include "device/parts.h"
 #include "talk/session.h"
 #include "support/fake_port.h"
 

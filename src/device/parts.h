@@ -1,6 +1,6 @@
 /* What the device consists of: a part of each room, and what joins them. Private to src/device. */
-#ifndef BMB_DEVICE_DEVICE_H
-#define BMB_DEVICE_DEVICE_H
+#ifndef BMB_DEVICE_PARTS_H
+#define BMB_DEVICE_PARTS_H
 
 #include "device/check.h"
 #include "send/group.h"
