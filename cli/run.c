@@ -7,6 +7,20 @@
 #define HOSTS_MOST 16
 #define HANGING_MS 10000u /* a camera that was silent so long, and is started again in vain, hangs */
 
+/* A stream's address a line, and behind the first one that of the single picture. */
+static void print_http(const bmb_feed_config *feed, bmb_codec codec, const char *host)
+{
+    const bmb_format_info *f, *picture = NULL;
+    for (size_t i = 0; (f = bmb_format_at(i)) != NULL; i++)
+        if (f->picture && (f->codecs >> codec & 1) != 0) picture = f;
+    for (size_t i = 0; (f = bmb_format_at(i)) != NULL; i++) {
+        char more[128] = "   for players without RTSP";
+        if (f->suffix == NULL || f->picture || (f->codecs >> codec & 1) == 0) continue;
+        if (picture != NULL) snprintf(more, sizeof more, "   still: http://%s/%s%s", host, feed->name, picture->suffix);
+        cli_say("      http://%s/%s%s%s", host, feed->name, f->suffix, more);
+    }
+}
+
 static void print_feed(const bmb_feed_config *feed, const bmb_mode *mode, const char (*http)[BMB_ADDR_TEXT_MAX],
                        size_t http_count, const char (*rtsp)[BMB_ADDR_TEXT_MAX], size_t rtsp_count)
 {
@@ -14,12 +28,9 @@ static void print_feed(const bmb_feed_config *feed, const bmb_mode *mode, const 
     bmb_addr_text(&feed->multicast.group, true, group, sizeof group);
     cli_say("  %s  %s, %s", feed->name, feed->title, cli_mode_text(mode, text, sizeof text));
     for (size_t i = 0; i < rtsp_count; i++) cli_say("      rtsp://%s/%s", rtsp[i], feed->name);
-    for (size_t i = 0; i < http_count && mode->codec == BMB_CODEC_H264; i++)
-        cli_say("      http://%s/%s.ts   for players without RTSP", http[i], feed->name);
+    for (size_t i = 0; i < http_count; i++) print_http(feed, mode->codec, http[i]);
     for (size_t i = 0; i < http_count && feed->multicast.group.family != 0; i++)
         cli_say("      http://%s/%s.sdp   its multicast group, %s", http[i], feed->name, group);
-    for (size_t i = 0; i < http_count && mode->codec == BMB_CODEC_JPEG; i++)
-        cli_say("      http://%s/%s.mjpeg   still: http://%s/%s.jpg", http[i], feed->name, http[i], feed->name);
 }
 
 static size_t hosts_of(const cli_device *d, bmb_outlet_kind kind, char (*out)[BMB_ADDR_TEXT_MAX])
@@ -42,9 +53,7 @@ static void print_tcp(const cli_device *d, uint16_t feed, const char *before, co
     char text[BMB_ADDR_TEXT_MAX];
     for (size_t i = 0; bmb_outlet_stats_get(d->device, i, &s) == BMB_OK; i++) {
         if (s.kind != BMB_OUTLET_TCP || s.feed != feed) continue;
-        const char *format = s.format == BMB_FORMAT_TS       ? "MPEG transport stream"
-                             : s.format == BMB_FORMAT_FRAMED ? "framed"
-                                                             : "raw";
+        const char *format = cli_format_title(s.format);
         size_t n = bmb_linux_reachable(&s.addr, reachable, HOSTS_MOST);
         for (size_t k = 0; k < n; k++) {
             bmb_addr_text(&reachable[k], true, text, sizeof text);

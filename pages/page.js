@@ -38,14 +38,14 @@ function addAddress(list, address) {
   button.addEventListener('click', () => copy(button, address));
 }
 
-function addressesOf(feed, outlets) {
+function addressesOf(feed, { outlets, feeds }) {
   const list = [];
   const rtsp = outlets.find((o) => o.scheme === 'rtsp');
   if (rtsp) list.push(`rtsp://${location.hostname}:${rtsp.port}/${feed.name}`);
   for (const o of outlets.filter((outlet) => outlet.scheme === 'tcp' && outlet.feed === feed.name)) list.push(`tcp://${location.hostname}:${o.port}`);
-  if (feed.codec === 'h264') list.push(`${location.origin}/${feed.name}.ts`);
-  const picture = feed.codec === 'jpeg' ? feed.name : feed.preview;
-  if (picture) list.push(`${location.origin}/${picture}.mjpeg`, `${location.origin}/${picture}.jpg`);
+  for (const suffix of feed.suffixes) list.push(`${location.origin}/${feed.name}${suffix}`);
+  const preview = feeds.find((other) => other.name === feed.preview);
+  for (const suffix of preview ? preview.suffixes : []) list.push(`${location.origin}/${preview.name}${suffix}`);
   return list;
 }
 
@@ -65,7 +65,7 @@ function addCard(feed, status, index) {
   card.live = index < STREAMS_MOST;
   node.querySelector('h2').textContent = feed.title;
   card.img.alt = `${feed.title}, live`;
-  for (const address of addressesOf(feed, status.outlets)) addAddress(node.querySelector('.addresses'), address);
+  for (const address of addressesOf(feed, status)) addAddress(node.querySelector('.addresses'), address);
   if (feed.width && feed.height) node.querySelector('.picture').style.aspectRatio = `${feed.width} / ${feed.height}`;
   if (card.source) showPicture(card);
   else card.img.hidden = true;

@@ -83,6 +83,20 @@ typedef enum bmb_stream_format {
 /* "raw", "ts", "framed", "rtp"; NULL when out of range. */
 const char *bmb_stream_format_name(bmb_stream_format format);
 
+/* What can be said of a format. Whatever lists formats is made from these rows: routes, printed addresses, the page. */
+typedef struct bmb_format_info {
+    const char *name;       /* as in configuration and status; those over HTTP alone: "mjpeg", "jpg" */
+    const char *title;      /* for people: "MPEG transport stream" */
+    const char *suffix;     /* over HTTP: "/yard.ts" has ".ts"; NULL: not there */
+    const char *media_type; /* of that; NULL: not there */
+    bool picture;           /* over HTTP: a single picture, not a stream */
+    bool tcp, udp;          /* plain connections; destinations of datagrams */
+    uint8_t codecs;         /* of the feeds that have it: a bit for each bmb_codec */
+} bmb_format_info;
+
+/* The rows from 0 on; NULL behind the last. */
+const bmb_format_info *bmb_format_at(size_t index);
+
 #define BMB_NO_FEED UINT16_MAX
 
 typedef enum bmb_outlet_kind {

@@ -52,12 +52,6 @@ const char *bmb_camera_state_name(bmb_camera_state state)
     return name_at(names, COUNT(names), (size_t)state);
 }
 
-const char *bmb_stream_format_name(bmb_stream_format format)
-{
-    static const char *const names[BMB_FORMAT_COUNT] = { "raw", "ts", "framed", "rtp" };
-    return name_at(names, COUNT(names), (size_t)format);
-}
-
 const char *bmb_push_state_name(bmb_push_state state)
 {
     static const char *const names[] = { "off", "waiting", "dialling", "sending" };

@@ -3,41 +3,84 @@
 #include "wire/framed.h"
 #include "wire/rtp.h"
 
-const bmb_format bmb_formats[] = {
-    { ".mjpeg", "multipart/x-mixed-replace; boundary=" BMB_MULTIPART_BOUNDARY, "--" BMB_MULTIPART_BOUNDARY "\r\n",
-      BMB_CODEC_JPEG, false, &bmb_framer_multipart },
-    { ".jpg", "image/jpeg", "", BMB_CODEC_JPEG, true, &bmb_framer_still },
-    { ".ts", "video/mp2t", "", BMB_CODEC_H264, false, &bmb_framer_ts },
+#define JPEG (1u << BMB_CODEC_JPEG)
+#define H264 (1u << BMB_CODEC_H264)
+
+static const bmb_format rows[] = {
+    { .info = { .name = "mjpeg",
+                .title = "JPEG images, one behind the other, as browsers show them",
+                .suffix = ".mjpeg",
+                .media_type = "multipart/x-mixed-replace; boundary=" BMB_MULTIPART_BOUNDARY,
+                .codecs = JPEG },
+      .id = BMB_FORMAT_COUNT,
+      .preamble = "--" BMB_MULTIPART_BOUNDARY "\r\n",
+      .framer = { [BMB_CODEC_JPEG] = &bmb_framer_multipart } },
+    { .info = { .name = "jpg",
+                .title = "one picture",
+                .suffix = ".jpg",
+                .media_type = "image/jpeg",
+                .picture = true,
+                .codecs = JPEG },
+      .id = BMB_FORMAT_COUNT,
+      .preamble = "",
+      .framer = { [BMB_CODEC_JPEG] = &bmb_framer_still } },
+    { .info = { .name = "ts",
+                .title = "MPEG transport stream",
+                .suffix = ".ts",
+                .media_type = "video/mp2t",
+                .tcp = true,
+                .udp = true,
+                .codecs = H264 },
+      .id = BMB_FORMAT_TS,
+      .preamble = "",
+      .framer = { [BMB_CODEC_H264] = &bmb_framer_ts } },
+    { .info = { .name = "raw", .title = "raw", .tcp = true, .codecs = JPEG | H264 },
+      .id = BMB_FORMAT_RAW,
+      .framer = { &bmb_framer_raw, &bmb_framer_raw } },
+    { .info = { .name = "framed", .title = "framed", .tcp = true, .codecs = JPEG | H264 },
+      .id = BMB_FORMAT_FRAMED,
+      .framer = { &bmb_framer_framed, &bmb_framer_framed } },
+    { .info = { .name = "rtp", .title = "RTP", .udp = true, .codecs = JPEG | H264 },
+      .id = BMB_FORMAT_RTP,
+      .framer = { [BMB_CODEC_JPEG] = &bmb_framer_rtp_jpeg, [BMB_CODEC_H264] = &bmb_framer_rtp_h264 } },
 };
-const size_t bmb_format_count = sizeof bmb_formats / sizeof bmb_formats[0];
+
+const bmb_format *bmb_format_row(size_t index)
+{
+    return index < sizeof rows / sizeof rows[0] ? &rows[index] : NULL;
+}
+
+const bmb_format_info *bmb_format_at(size_t index)
+{
+    const bmb_format *row = bmb_format_row(index);
+    return row != NULL ? &row->info : NULL;
+}
+
+bool bmb_format_over_http(const bmb_format *format, bmb_codec codec)
+{
+    return format->info.suffix != NULL && (format->info.codecs >> codec & 1) != 0;
+}
 
 const bmb_format *bmb_format_still(void)
 {
-    return &bmb_formats[1];
+    return &rows[1];
 }
 
-typedef struct stream_row {
-    bmb_stream_format format;
-    bmb_codec codec;
-    bool tcp, udp;
-    const bmb_framer *framer;
-} stream_row;
+static const bmb_format *row_of(bmb_stream_format id)
+{
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++)
+        if (rows[i].id == id && id != BMB_FORMAT_COUNT) return &rows[i];
+    return NULL;
+}
 
-static const stream_row streams[] = {
-    { BMB_FORMAT_RAW, BMB_CODEC_H264, true, false, &bmb_framer_raw },
-    { BMB_FORMAT_RAW, BMB_CODEC_JPEG, true, false, &bmb_framer_raw },
-    { BMB_FORMAT_TS, BMB_CODEC_H264, true, true, &bmb_framer_ts },
-    { BMB_FORMAT_FRAMED, BMB_CODEC_H264, true, false, &bmb_framer_framed },
-    { BMB_FORMAT_FRAMED, BMB_CODEC_JPEG, true, false, &bmb_framer_framed },
-    { BMB_FORMAT_RTP, BMB_CODEC_H264, false, true, &bmb_framer_rtp_h264 },
-    { BMB_FORMAT_RTP, BMB_CODEC_JPEG, false, true, &bmb_framer_rtp_jpeg },
-};
+const char *bmb_stream_format_name(bmb_stream_format format)
+{
+    const bmb_format *row = row_of(format);
+    return row != NULL ? row->info.name : NULL;
+}
 
 const bmb_framer *bmb_stream_framer(bmb_stream_format format, bmb_codec codec, bool tcp)
 {
-    for (size_t i = 0; i < sizeof streams / sizeof streams[0]; i++) {
-        const stream_row *s = &streams[i];
-        if (s->format == format && s->codec == codec && (tcp ? s->tcp : s->udp)) return s->framer;
-    }
-    return NULL;
+    const bmb_format *row = row_of(format);
+    return row != NULL && (tcp ? row->info.tcp : row->info.udp) ? row->framer[codec] : NULL;
 }

@@ -1,4 +1,6 @@
-/* The formats in which feeds are given out, over HTTP and plainly: one row each. */
+/* The formats in which feeds are given out: one row each says everything about it. A new format is one file in wire/
+ * and one row here, and shows up wherever formats are listed.
+ */
 #ifndef BMB_SERVE_FORMATS_H
 #define BMB_SERVE_FORMATS_H
 
@@ -6,16 +8,16 @@
 #include "wire/framer.h"
 
 typedef struct bmb_format {
-    const char *extension; /* as in "/yard.mjpeg", with its dot */
-    const char *type;      /* media type of the response */
-    const char *preamble;  /* sent between the response head and the first frame */
-    bmb_codec codec;       /* of the feeds that have this format */
-    bool once;             /* one frame, as a whole response by its framer */
-    const bmb_framer *framer;
+    bmb_format_info info;
+    bmb_stream_format id;                      /* plain: as configured; BMB_FORMAT_COUNT: over HTTP alone */
+    const char *preamble;                      /* over HTTP: between the response head and the first frame */
+    const bmb_framer *framer[BMB_CODEC_COUNT]; /* for info.codecs */
 } bmb_format;
 
-extern const bmb_format bmb_formats[];
-extern const size_t bmb_format_count;
+/* The rows from 0 on; NULL behind the last. */
+const bmb_format *bmb_format_row(size_t index);
+/* Whether feeds of this codec have it over HTTP. */
+bool bmb_format_over_http(const bmb_format *format, bmb_codec codec);
 const bmb_format *bmb_format_still(void); /* the row of single JPEG images */
 
 /* How a plain connection or a UDP destination gets a feed of this codec; NULL: the format does not exist for it. */

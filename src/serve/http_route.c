@@ -90,9 +90,10 @@ bmb_route bmb_http_route(const bmb_config *config, const bmb_http_parse *request
             return (bmb_route){ .kind = BMB_ROUTE_ASSET, .asset = &config->assets[i] };
 
     uint16_t feed;
-    for (size_t i = 0; i < bmb_format_count; i++) {
-        const bmb_format *format = &bmb_formats[i];
-        if (find_feed(config, path, format->extension, &feed) && config->feeds[feed].mode.codec == format->codec)
+    const bmb_format *format;
+    for (size_t i = 0; (format = bmb_format_row(i)) != NULL; i++) {
+        if (format->info.suffix != NULL && find_feed(config, path, format->info.suffix, &feed) &&
+            bmb_format_over_http(format, config->feeds[feed].mode.codec))
             return (bmb_route){ .kind = BMB_ROUTE_FEED, .feed = feed, .format = format };
     }
     bmb_route still;
@@ -136,10 +137,11 @@ static void put_address(bmb_writer *w, const char *name, const char *extension)
 static void put_addresses(bmb_writer *w, const bmb_config *config, uint64_t removed)
 {
     bmb_put_str(w, "There are:\n");
+    const bmb_format *format;
     for (size_t i = 0; i < config->feed_count; i++)
-        for (size_t k = 0; k < bmb_format_count; k++)
-            if ((removed >> i & 1) == 0 && config->feeds[i].mode.codec == bmb_formats[k].codec)
-                put_address(w, config->feeds[i].name, bmb_formats[k].extension);
+        for (size_t k = 0; (format = bmb_format_row(k)) != NULL; k++)
+            if ((removed >> i & 1) == 0 && bmb_format_over_http(format, config->feeds[i].mode.codec))
+                put_address(w, config->feeds[i].name, format->info.suffix);
 }
 
 void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms, const bmb_config *config,

@@ -68,3 +68,15 @@ void bmb_json_milli(cJSON *object, const char *key, uint32_t thousandths)
 {
     bmb_json_number(object, key, (double)thousandths / 1000.0);
 }
+
+cJSON *bmb_json_list(cJSON *object, const char *key)
+{
+    cJSON *list = cJSON_CreateArray();
+    add(object, key, list);
+    return list;
+}
+
+void bmb_json_item(cJSON *list, const char *text)
+{
+    if (!cJSON_AddItemToArray(list, cJSON_CreateStringReference(text))) arena.failed = true;
+}

@@ -22,5 +22,8 @@ void bmb_json_number(cJSON *object, const char *key, double value);
 void bmb_json_bool(cJSON *object, const char *key, bool value);
 /* thousandths as a fraction, so that 7500 reads 7.5 */
 void bmb_json_milli(cJSON *object, const char *key, uint32_t thousandths);
+/* A list, and a text in it, which must outlive it. */
+cJSON *bmb_json_list(cJSON *object, const char *key);
+void bmb_json_item(cJSON *list, const char *text);
 
 #endif

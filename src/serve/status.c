@@ -2,6 +2,7 @@
 
 #include "bambino/version.h"
 #include "base/bytes.h"
+#include "serve/formats.h"
 #include "serve/json.h"
 
 static void address_text(const bmb_addr *addr, char *out, size_t room)
@@ -78,12 +79,22 @@ size_t bmb_status_push(const char *feed, const bmb_push_stats *s, void *memory, 
     return bmb_json_end(o, out, room);
 }
 
+/* Over HTTP: the suffixes of its addresses. */
+static void put_suffixes(cJSON *o, bmb_codec codec)
+{
+    const bmb_format *format;
+    cJSON *list = bmb_json_list(o, "suffixes");
+    for (size_t i = 0; (format = bmb_format_row(i)) != NULL; i++)
+        if (bmb_format_over_http(format, codec)) bmb_json_item(list, format->info.suffix);
+}
+
 size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char *out, size_t room)
 {
     cJSON *o = bmb_json_begin(memory, size);
     bmb_json_text(o, "name", s->name);
     bmb_json_text(o, "title", s->title);
     bmb_json_text(o, "codec", bmb_codec_name(s->codec));
+    put_suffixes(o, s->codec);
     bmb_json_text(o, "preview", s->preview);
     bmb_json_text(o, "camera", s->camera);
     bmb_json_text(o, "camera_state", bmb_camera_state_name(s->camera_state));

@@ -94,7 +94,7 @@ static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool h
         refuse(t, c, 404);
         return;
     }
-    bool streaming = !format->once;
+    bool streaming = !format->info.picture;
     if (streaming && !head_only && !bmb_talk_has_place(t, feed, &c->peer)) {
         refuse(t, c, 503);
         return;
@@ -103,7 +103,7 @@ static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool h
     if (streaming) {
         c->keep_alive = false;
         const bmb_http_terms terms = bmb_conn_terms(t, false, true, head_only); /* old: no chunks */
-        bmb_http_head(&w, 200, format->type, SIZE_MAX, &terms);
+        bmb_http_head(&w, 200, format->info.media_type, SIZE_MAX, &terms);
         if (!head_only) bmb_put_str(&w, format->preamble);
     }
     if (streaming && head_only) {
@@ -113,8 +113,8 @@ static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool h
     c->viewer.state = (bmb_stream_state){ .keep_alive = c->keep_alive, .old = c->old, .head_only = head_only };
     const bmb_viewing how = { .owner = &t->viewing,
                               .tally = &c->by->past,
-                              .framer = format->framer,
-                              .once = format->once,
+                              .framer = format->framer[feed->camera.mode.codec],
+                              .once = format->info.picture,
                               .counted = streaming };
     bmb_viewer_begin(t->x, &c->viewer, feed, &how);
     if (streaming) {

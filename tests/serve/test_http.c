@@ -105,7 +105,7 @@ static void feeds_and_pages_are_found(void **state)
     bmb_http_parse p = parsed("GET /yard.jpg HTTP/1.0\r\n\r\n", 26, &used);
     bmb_route r = bmb_http_route(&config, &p);
     assert_int_equal(r.kind, BMB_ROUTE_FEED);
-    assert_true(r.format->once);
+    assert_true(r.format->info.picture);
     assert_false(p.keep_alive);
     assert_true(p.old);
     p = parsed("HEAD / HTTP/1.0\r\n\r\n", 19, &used);
