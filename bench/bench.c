@@ -18,6 +18,7 @@ static const struct {
     const char *name;
     void (*run)(void);
 } parts[] = {
+    { "step", bench_step },
     { "http", bench_http },
     { "udp", bench_udp },
     { "interleaved", bench_interleaved },

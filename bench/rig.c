@@ -112,6 +112,18 @@ static void camera_release(void *ctx, size_t index, uintptr_t cookie)
     (void)cookie;
 }
 
+void rig_script(script *s, bmb_cameras *out)
+{
+    pthread_mutex_init(&s->lock, NULL);
+    *out = (bmb_cameras){ .ctx = s,
+                          .count = camera_count,
+                          .info = camera_info,
+                          .start = camera_start,
+                          .stop = camera_stop,
+                          .take = camera_take,
+                          .release = camera_release };
+}
+
 static rig *opened; /* whose connections are being accepted */
 static bmb_err (*real_accept)(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr *peer);
 
@@ -138,20 +150,13 @@ void rig_open_group(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_ma
 void rig_prepare(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max)
 {
     memset(r, 0, sizeof *r);
-    pthread_mutex_init(&r->camera.lock, NULL);
     r->camera.codec = codec;
     if (bmb_linux_create(&r->linux_port, &r->port) != BMB_OK) abort();
     opened = r; /* the rig opened last is the one that is dialled */
     real_accept = r->port.net.accept;
     r->port.net.accept = note_accepted;
     r->port.log = NULL;
-    r->port.cameras = (bmb_cameras){ .ctx = &r->camera,
-                                     .count = camera_count,
-                                     .info = camera_info,
-                                     .start = camera_start,
-                                     .stop = camera_stop,
-                                     .take = camera_take,
-                                     .release = camera_release };
+    rig_script(&r->camera, &r->port.cameras);
     r->feed = (bmb_feed_config){ .name = "feed",
                                  .camera = "script",
                                  .mode = { codec, 640, 480, 15000 },

@@ -53,6 +53,7 @@ typedef struct rig {
     unsigned accepted_count;
 } rig;
 
+void rig_script(script *s, bmb_cameras *out);
 void rig_open(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max);
 /* The same, with a multicast group. */
 void rig_open_group(rig *r, bmb_codec codec, uint16_t viewers, uint32_t frame_max, bmb_addr group);
@@ -100,6 +101,7 @@ void results_begin(void);
 bool results_write(const char *path);
 void result(const char *name, const char *unit, double ours, double floor, double limit);
 
+void bench_step(void);
 void bench_http(void);
 void bench_udp(void);
 void bench_interleaved(void);

@@ -8,9 +8,9 @@
 #define BMB_SLOTS_LEAST 6u          /* frames in a reel however small */
 #define BMB_SLOTS_MOST 64u          /* two seconds at 30/s; beyond that a viewer goes on at a key frame anyway */
 #define BMB_SLOTS_PER_FRAME 4u      /* frames are mostly far smaller than the largest one */
-#define BMB_SWEEP_US 100000u        /* how often time limits are looked at */
 #define BMB_DRAIN_US 1000000u       /* after a refusal: time for the peer to read it before the connection is closed */
 #define BMB_STILL_WAIT_US 3000000u  /* a still waits so long for the first frame */
+#define BMB_STILL_MOST_US 4000000u  /* a camera that gives no still by then is started again for its stream */
 #define BMB_ACCEPT_PAUSE_US 500000u /* after the system refused a connection */
 #define BMB_STALL_LEAST_US 2000000u /* a camera may be silent so long, or ten frame intervals if that is more */
 #define BMB_RETRY_FIRST_MS 500u     /* first pause before a camera is started again; doubles up to … */

@@ -11,7 +11,6 @@ typedef struct bmb_context {
     const bmb_config *config;
     uint64_t start_us, now; /* when the device was opened; the time of this step */
     uint64_t pace_us;       /* the earliest burst that is due; UINT64_MAX: none */
-    uint64_t idle_us;       /* the earliest piece between frames that is due; UINT64_MAX: none */
     void *scratch;          /* needed within one call only, never by two at once: each room's largest need is asked */
     char cname[17];         /* of all RTP streams (RFC 7022) */
     bmb_log_gate gate;

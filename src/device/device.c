@@ -167,18 +167,8 @@ static void deliver(bmb_device *d, bool fresh)
     if (!fresh && d->context.now < d->context.pace_us) return;
     d->context.pace_us = UINT64_MAX;
     for (size_t i = 0; i < d->feeds.count; i++) bmb_feed_deliver(&d->feeds.feed[i]);
-    bmb_talk_bursts(&d->talk);
     bmb_groups_bursts(&d->groups);
     bmb_pushes_bursts(&d->pushes);
-}
-
-/* What streams say between frames that are far apart. */
-static void speak_between(bmb_device *d)
-{
-    if (d->context.now < d->context.idle_us) return;
-    d->context.idle_us = UINT64_MAX;
-    bmb_talk_idle(&d->talk);
-    bmb_pushes_idle(&d->pushes);
 }
 
 static void show_light(bmb_device *d)
@@ -205,25 +195,20 @@ static uint64_t earlier(uint64_t a, uint64_t b)
     return a < b ? a : b;
 }
 
-/* Looks at time limits, and returns when that is next to be done. */
+/* Does what is due, and returns when something next is. */
 static uint64_t tend(bmb_device *d)
 {
     bmb_context *x = &d->context;
-    bool was_busy = bmb_talk_busy(&d->talk);
-    if (x->now >= d->sweep_us) {
-        bmb_talk_sweep(&d->talk);
-        bmb_groups_sweep(&d->groups);
-        d->sweep_us = x->now + BMB_SWEEP_US;
-    }
-    uint64_t next = bmb_pushes_sweep(&d->pushes);
+    uint64_t next = bmb_talk_tend(&d->talk);
+    next = earlier(next, bmb_groups_tend(&d->groups));
+    next = earlier(next, bmb_pushes_tend(&d->pushes));
+    for (size_t i = 0; i < d->feeds.count; i++) next = earlier(next, bmb_feed_tend(x, &d->feeds.feed[i]));
     if (x->now >= d->report_us) {
         bmb_report(d);
         d->report_us = x->now + BMB_REPORT_OUT_US;
     }
-    bool busy = x->gate.suppressed > 0 || was_busy || bmb_talk_busy(&d->talk) || x->config->push_count > 0 ||
-                bmb_groups_leased(&d->groups);
-    if (busy) next = earlier(next, d->sweep_us);
-    for (size_t i = 0; i < d->feeds.count; i++) next = earlier(next, bmb_feed_tend(x, &d->feeds.feed[i]));
+    if (d->talk.conn_live > 0 || d->talk.session_live > 0 || d->pushes.count > 0) next = earlier(next, d->report_us);
+    if (x->gate.suppressed > 0) next = earlier(next, x->now + BMB_LOG_STEP_US);
     return next;
 }
 
@@ -238,9 +223,8 @@ uint64_t bmb_step(bmb_device *d)
     bool fresh = take_frames(d);
     (void)bmb_turn(x, BMB_DOING_DELIVERY);
     deliver(d, fresh);
-    speak_between(d);
     (void)bmb_turn(x, BMB_DOING_TIMES);
-    uint64_t next = earlier(tend(d), earlier(x->pace_us, x->idle_us));
+    uint64_t next = earlier(tend(d), x->pace_us);
     show_light(d);
     bmb_pace_end(&x->pace, x->port->now_us(x->port->ctx), x->start_us, next);
     return next;

@@ -60,6 +60,8 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
     uint16_t conn_most = bmb_talk_conns_of(config);
     bmb_conn *conns = (bmb_conn *)bmb_block_take_zeroed(&b, conn_most, sizeof *conns);
     bmb_session *sessions = (bmb_session *)bmb_block_take_zeroed(&b, bmb_talk_sessions_of(config), sizeof *sessions);
+    size_t timer_count = (size_t)conn_most + bmb_talk_sessions_of(config);
+    void *timers = bmb_block_take_zeroed(&b, timer_count, BMB_TIMER_SIZE);
     END_OF_PART;
     bmb_push *pushes = (bmb_push *)bmb_block_take_zeroed(&b, config->push_count, sizeof *pushes);
     END_OF_PART;
@@ -69,13 +71,11 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
 
     budget->total = b.used;
     budget->per_feed = sizeof(bmb_feed);
-    budget->per_viewer_http = sizeof(bmb_conn);
-    budget->per_viewer_tcp = sizeof(bmb_conn);
-    budget->per_viewer_rtsp = sizeof(bmb_conn) + sizeof(bmb_session);
+    budget->per_viewer_http = sizeof(bmb_conn) + BMB_TIMER_SIZE;
+    budget->per_viewer_tcp = budget->per_viewer_http;
+    budget->per_viewer_rtsp = budget->per_viewer_http + sizeof(bmb_session) + BMB_TIMER_SIZE;
     if (d == NULL) return NULL;
-    d->context = (bmb_context){
-        .port = config->port, .config = config, .pace_us = UINT64_MAX, .idle_us = UINT64_MAX, .scratch = &d->scratch
-    };
+    d->context = (bmb_context){ .port = config->port, .config = config, .pace_us = UINT64_MAX, .scratch = &d->scratch };
     d->feeds = (bmb_feeds){ feeds, config->feed_count };
     d->groups.groups = groups;
     d->pushes.pushes = pushes;
@@ -86,7 +86,7 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
     d->talk.outlets = outlets;
     d->talk.conns = conns;
     d->talk.sessions = sessions;
-    bmb_talk_prepare(&d->talk, config);
+    bmb_talk_prepare(&d->talk, config, timers);
     d->figures.row = bmb_figures_row;
     return d;
 }

@@ -15,7 +15,6 @@ struct bmb_device {
     bmb_push_set pushes;
     bmb_figures figures;
     size_t memory;      /* of the block */
-    uint64_t sweep_us;  /* time limits are looked at next */
     uint64_t report_us; /* the next report of what went out */
     bmb_light light;
     /* context.scratch: the largest need of a room. */

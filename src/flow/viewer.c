@@ -89,22 +89,17 @@ uint64_t bmb_viewer_blocked_us(const bmb_context *x, const bmb_viewer *v)
     return v->blocked ? x->now - v->blocked_us : v->blocked_us;
 }
 
-/* Remembers when the stream next wants to say something between frames. */
-static void note_idle(bmb_context *x, const bmb_viewer *v)
+uint64_t bmb_viewer_idle_due(const bmb_viewer *v)
 {
-    if (v->framer->idle_due == NULL) return;
-    uint64_t due = v->framer->idle_due(&v->state);
-    if (due < x->idle_us) x->idle_us = due;
+    /* In the middle of a frame, or blocked: the next frame's end says when. */
+    if (v->framer == NULL || v->framer->idle == NULL || v->watcher.frame != NULL || v->blocked) return UINT64_MAX;
+    return v->framer->idle_due(&v->state);
 }
 
-size_t bmb_viewer_idle(bmb_context *x, bmb_viewer *v, uint8_t *out)
+size_t bmb_viewer_idle(const bmb_context *x, bmb_viewer *v, uint8_t *out)
 {
-    size_t size = 0;
-    /* In the middle of a frame, or blocked: the next frame's end says when. */
-    if (v->framer == NULL || v->framer->idle == NULL || v->watcher.frame != NULL || v->blocked) return 0;
-    if (v->framer->idle_due(&v->state) <= x->now) size = v->framer->idle(&v->state, x->now, out);
+    size_t size = bmb_viewer_idle_due(v) <= x->now ? v->framer->idle(&v->state, x->now, out) : 0;
     v->bytes += size;
-    note_idle(x, v);
     return size;
 }
 
@@ -198,7 +193,6 @@ static void finish_frame(bmb_context *x, bmb_viewer *v, bmb_link *link)
     bmb_rate_frame(&v->rate, now, frame->size);
     v->watcher.frame = NULL;
     bmb_reel_unpin(&v->feed->reel, frame);
-    note_idle(x, v);
 }
 
 static void count_bytes(bmb_viewer *v, size_t sent)

@@ -63,9 +63,10 @@ static inline bool bmb_viewer_in_bursts(const bmb_viewer *v)
 
 /* The link takes bytes again. */
 void bmb_viewer_unblock(const bmb_context *x, bmb_viewer *v);
-/* What the stream says between frames, into BMB_IDLE_MAX bytes, if that is due; returns its size. Remembers when it
- * next is. */
-size_t bmb_viewer_idle(bmb_context *x, bmb_viewer *v, uint8_t *out);
+/* What the stream says between frames: when that is due (UINT64_MAX: not as things are), and, if it is, the piece
+ * itself into BMB_IDLE_MAX bytes; returns its size. */
+uint64_t bmb_viewer_idle_due(const bmb_viewer *v);
+size_t bmb_viewer_idle(const bmb_context *x, bmb_viewer *v, uint8_t *out);
 /* Gives the present frame up, as far as it was not sent. */
 void bmb_viewer_abandon(bmb_viewer *v);
 

@@ -134,7 +134,7 @@ uint64_t bmb_camera_tend(bmb_context *x, bmb_camera *c, bool *start)
         if (x->now < c->retry_us) return c->retry_us;
         c->restarts++;
         *start = true;
-        return x->now + BMB_SWEEP_US;
+        return x->now;
     }
     uint64_t limit = c->heard_us + silence_allowed(c), key = c->key_us + BMB_KEY_PAUSE_US;
     if (x->now < limit) return c->key_wanted && key > x->now && key < limit ? key : limit;

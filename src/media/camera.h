@@ -40,7 +40,7 @@ void bmb_camera_stop(bmb_context *x, bmb_camera *c);
 void bmb_camera_fail(bmb_context *x, bmb_camera *c, bmb_err err);
 /* A frame has come. */
 void bmb_camera_heard(bmb_context *x, bmb_camera *c);
-/* Looks at stalls and retries. *start: it is to be started again. Returns when it wants to be looked at again. */
+/* Looks at stalls and retries; returns when it wants to be looked at again. *start: it is to be started again, now. */
 uint64_t bmb_camera_tend(bmb_context *x, bmb_camera *c, bool *start);
 /* Asks for a key frame, now or as soon as the pause since the last request is over. */
 void bmb_camera_want_key(bmb_context *x, bmb_camera *c);

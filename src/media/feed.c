@@ -203,10 +203,14 @@ void bmb_feed_deliver(bmb_feed *feed)
 uint64_t bmb_feed_tend(bmb_context *x, bmb_feed *feed)
 {
     bool start;
-    uint64_t camera = bmb_camera_tend(x, &feed->camera, &start), keep;
-    if (start) bmb_feed_start(x, feed);
-    keep = bmb_controls_tend(x, &feed->camera);
-    return camera < keep ? camera : keep;
+    uint64_t due = bmb_camera_tend(x, &feed->camera, &start), keep = bmb_controls_tend(x, &feed->camera);
+    uint64_t still = feed->camera.lent ? feed->still.since_us + BMB_STILL_MOST_US : UINT64_MAX;
+    if (start) {
+        bmb_feed_start(x, feed);
+        due = bmb_camera_tend(x, &feed->camera, &start);
+    }
+    if (keep < due) due = keep;
+    return still < due ? still : due;
 }
 
 void bmb_feed_end(bmb_context *x, bmb_feed *feed)

@@ -4,7 +4,6 @@
 
 #define STILL_SETTLE 2u         /* pictures that a sensor needs to adjust itself */
 #define STILL_PAUSE_US 1000000u /* between two: the stream must not become a slide show */
-#define STILL_MOST_US 4000000u  /* a camera that gives none by then is started again for its stream */
 
 static void give_back(const bmb_context *x, bmb_feed *feed)
 {
@@ -128,7 +127,7 @@ void bmb_still_take(bmb_context *x, bmb_feed *feed, bmb_still_taker *taker)
         resume_stream(x, feed);
         taker->take(taker, s->asker, in.data, jpeg.size);
     }
-    if (feed->camera.lent && x->now - s->since_us > STILL_MOST_US) fail(x, feed, taker);
+    if (feed->camera.lent && x->now - s->since_us >= BMB_STILL_MOST_US) fail(x, feed, taker);
 }
 
 void bmb_still_cancel(bmb_context *x, bmb_feed *feed, bmb_still_taker *taker)

@@ -160,17 +160,15 @@ void bmb_groups_bursts(bmb_group_set *set)
         if (set->groups[i].members > 0 && bmb_viewer_in_bursts(&set->groups[i].viewer)) pump(set, &set->groups[i]);
 }
 
-void bmb_groups_sweep(bmb_group_set *set)
+uint64_t bmb_groups_tend(bmb_group_set *set)
 {
-    for (size_t i = 0; i < set->count; i++)
-        if (set->x->now >= set->groups[i].lease_us) end_lease(set, &set->groups[i]);
-}
-
-bool bmb_groups_leased(const bmb_group_set *set)
-{
-    for (size_t i = 0; i < set->count; i++)
-        if (set->groups[i].lease_us != 0) return true;
-    return false;
+    uint64_t next = UINT64_MAX;
+    for (size_t i = 0; i < set->count; i++) {
+        bmb_group *g = &set->groups[i];
+        if (set->x->now >= g->lease_us) end_lease(set, g);
+        if (g->lease_us != 0 && g->lease_us < next) next = g->lease_us;
+    }
+    return next;
 }
 
 void bmb_groups_feed_gone(bmb_group_set *set, const bmb_feed *feed)

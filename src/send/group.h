@@ -32,8 +32,8 @@ size_t bmb_groups_of(const bmb_config *config);
 void bmb_groups_open(bmb_group_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_tally *tally, bmb_group *groups);
 /* Bursts whose time has come. */
 void bmb_groups_bursts(bmb_group_set *set);
-void bmb_groups_sweep(bmb_group_set *set);
-bool bmb_groups_leased(const bmb_group_set *set);
+/* Ends leases; returns when the next one does. */
+uint64_t bmb_groups_tend(bmb_group_set *set);
 /* No lease is left; sessions have gone before. */
 void bmb_groups_feed_gone(bmb_group_set *set, const bmb_feed *feed);
 void bmb_groups_close(bmb_group_set *set);

@@ -201,16 +201,14 @@ void bmb_pushes_bursts(bmb_push_set *set)
     }
 }
 
-void bmb_pushes_idle(bmb_push_set *set)
+/* What is due between frames; returns when that next is. */
+static uint64_t speak_between(const bmb_push_set *set, bmb_push *p)
 {
-    for (size_t i = 0; i < set->count; i++) {
-        bmb_push *p = &set->pushes[i];
-        uint8_t piece[BMB_IDLE_MAX];
-        if (!sends_datagrams(p)) continue;
-        size_t size = bmb_viewer_idle(set->x, &p->viewer, piece);
-        const bmb_link link = bmb_datagram_link(set->x, p->sock, NULL);
-        if (size > 0) bmb_datagram_send(&link, piece, size);
-    }
+    uint8_t piece[BMB_IDLE_MAX];
+    const bmb_link link = bmb_datagram_link(set->x, p->sock, NULL);
+    size_t size = bmb_viewer_idle(set->x, &p->viewer, piece);
+    if (size > 0) bmb_datagram_send(&link, piece, size);
+    return bmb_viewer_idle_due(&p->viewer);
 }
 
 static bmb_push *push_at(bmb_watcher *w)
@@ -263,15 +261,22 @@ void bmb_pushes_open(bmb_push_set *set, bmb_context *x, const bmb_feeds *feeds, 
     }
 }
 
-uint64_t bmb_pushes_sweep(bmb_push_set *set)
+static uint64_t tend(bmb_push_set *set, bmb_push *p)
+{
+    if (p->state == BMB_PUSH_DIALLING && bmb_older_than(set->x, p->since_us, BMB_DIAL_MOST_US))
+        hang_up(set, p, BMB_TIMED_OUT);
+    if (p->state == BMB_PUSH_WAITING && set->x->now >= p->retry_us) start(set, p);
+    if (p->state == BMB_PUSH_WAITING) return p->retry_us;
+    if (p->state == BMB_PUSH_DIALLING) return p->since_us + BMB_DIAL_MOST_US;
+    return sends_datagrams(p) ? speak_between(set, p) : UINT64_MAX;
+}
+
+uint64_t bmb_pushes_tend(bmb_push_set *set)
 {
     uint64_t next = UINT64_MAX;
     for (size_t i = 0; i < set->count; i++) {
-        bmb_push *p = &set->pushes[i];
-        if (p->state == BMB_PUSH_DIALLING && bmb_older_than(set->x, p->since_us, BMB_DIAL_MOST_US))
-            hang_up(set, p, BMB_TIMED_OUT);
-        if (p->state == BMB_PUSH_WAITING && set->x->now >= p->retry_us) start(set, p);
-        if (p->state == BMB_PUSH_WAITING && p->retry_us < next) next = p->retry_us;
+        uint64_t due = tend(set, &set->pushes[i]);
+        if (due < next) next = due;
     }
     return next;
 }

@@ -35,9 +35,9 @@ typedef struct bmb_push_set {
 /* Starts those of the configuration; pushes: as many, zeroed. */
 void bmb_pushes_open(bmb_push_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_talk *talk, bmb_push *pushes);
 void bmb_pushes_bursts(bmb_push_set *set); /* whose time has come */
-void bmb_pushes_idle(bmb_push_set *set);   /* what is due between frames */
-/* Gives up what dials for too long, and tries again what waits; returns when it wants to be called again. */
-uint64_t bmb_pushes_sweep(bmb_push_set *set);
+/* Gives up what dials for too long, tries again what waits, says what is due between frames; returns when something
+ * next is. */
+uint64_t bmb_pushes_tend(bmb_push_set *set);
 /* Those of a feed, or with NULL all, for good. */
 void bmb_pushes_end(bmb_push_set *set, const bmb_feed *feed);
 /* What one sends just now; NULL: nothing. */

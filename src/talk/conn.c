@@ -20,6 +20,24 @@ bmb_conn *bmb_conn_at(const bmb_talk *t, uint16_t number)
     return number != 0 ? &t->conns[number - 1] : NULL;
 }
 
+static bmb_viewer *quiet_viewer(bmb_conn *c);
+
+static uint64_t due_of(const bmb_talk *t, bmb_conn *c)
+{
+    if (c->state == BMB_CONN_FREE || c->state == BMB_CONN_DIALLING) return UINT64_MAX;
+    if (c->state == BMB_CONN_DRAINING) return c->since_us + BMB_DRAIN_US;
+    if ((c->watched & BMB_WRITABLE) != 0) return c->progress_us + (uint64_t)t->x->config->stall_ms * 1000;
+    const bmb_viewer *v = quiet_viewer(c);
+    uint64_t due = of(t, c)->due(t, c), idle = v != NULL ? bmb_viewer_idle_due(v) : UINT64_MAX;
+    return idle < due ? idle : due;
+}
+
+/* What is due sooner than before is noted; what is due later is found out when the former time has come. */
+void bmb_conn_schedule(bmb_talk *t, bmb_conn *c)
+{
+    bmb_timers_by(&t->timers, (uint16_t)(c - t->conns), due_of(t, c), t->x->now);
+}
+
 static void watch(bmb_talk *t, bmb_conn *c, uint8_t events)
 {
     /* From here on the peer is waited for: its time begins now, however long there was nothing to take. */
@@ -33,6 +51,7 @@ static void watch(bmb_talk *t, bmb_conn *c, uint8_t events)
 void bmb_conn_await(bmb_talk *t, bmb_conn *c, bool waits)
 {
     watch(t, c, waits ? BMB_READABLE | BMB_WRITABLE : BMB_READABLE);
+    bmb_conn_schedule(t, c);
 }
 
 bmb_http_terms bmb_conn_terms(const bmb_talk *t, bool keep_alive, bool old, bool head_only)
@@ -249,7 +268,7 @@ static void receive(bmb_talk *t, bmb_conn *c)
     if (c->state == BMB_CONN_READING) of(t, c)->receive(t, c);
 }
 
-void bmb_conn_ready(bmb_talk *t, bmb_conn *c, uint32_t events)
+static void take_events(bmb_talk *t, bmb_conn *c, uint32_t events)
 {
     if (c->state == BMB_CONN_FREE) return;
     if (c->state == BMB_CONN_DIALLING) {
@@ -265,20 +284,17 @@ void bmb_conn_ready(bmb_talk *t, bmb_conn *c, uint32_t events)
     bmb_conn_resume(t, c);
 }
 
-void bmb_conn_deliver(bmb_talk *t, bmb_conn *c)
+void bmb_conn_ready(bmb_talk *t, bmb_conn *c, uint32_t events)
 {
-    if ((c->watched & BMB_WRITABLE) == 0 && c->tx_size == 0) bmb_conn_resume(t, c);
+    take_events(t, c, events);
+    bmb_conn_schedule(t, c);
 }
 
-void bmb_conn_idle(bmb_talk *t, bmb_conn *c)
+void bmb_conn_deliver(bmb_talk *t, bmb_conn *c)
 {
-    bool has_viewer = c->kind == BMB_CONN_HTTP ? c->state == BMB_CONN_WATCHING : c->kind == BMB_CONN_TCP;
-    if (!has_viewer || c->state == BMB_CONN_FREE || c->state == BMB_CONN_DIALLING || c->state == BMB_CONN_DRAINING ||
-        c->tx_size > 0)
-        return;
-    c->tx_at = 0;
-    c->tx_size = (uint16_t)bmb_viewer_idle(t->x, &c->viewer, c->tx);
-    if (c->tx_size > 0) of(t, c)->flush(t, c);
+    if ((c->watched & BMB_WRITABLE) != 0 || c->tx_size > 0) return;
+    bmb_conn_resume(t, c);
+    bmb_conn_schedule(t, c);
 }
 
 /* It was waited for to take something, and took nothing. */
@@ -295,9 +311,18 @@ static void end_stalled(bmb_talk *t, bmb_conn *c)
     bmb_conn_close(t, c);
 }
 
-void bmb_conn_sweep(bmb_talk *t, bmb_conn *c)
+/* Its own viewer, between frames and with nothing else under way. */
+static bmb_viewer *quiet_viewer(bmb_conn *c)
 {
-    if (c->state == BMB_CONN_FREE || c->state == BMB_CONN_DIALLING) return; /* a push bounds its dialling */
+    bool viewer = c->kind == BMB_CONN_HTTP
+                      ? c->state == BMB_CONN_WATCHING
+                      : c->kind == BMB_CONN_TCP && c->state > BMB_CONN_DIALLING && c->state != BMB_CONN_DRAINING;
+    return viewer && c->tx_size == 0 ? &c->viewer : NULL;
+}
+
+static void sweep(bmb_talk *t, bmb_conn *c)
+{
+    if (c->state == BMB_CONN_FREE || c->state == BMB_CONN_DIALLING) return; /* who dials bounds it */
     if (c->state == BMB_CONN_DRAINING) {
         if (bmb_older_than(t->x, c->since_us, BMB_DRAIN_US)) bmb_conn_close(t, c);
     } else if ((c->watched & BMB_WRITABLE) == 0) {
@@ -305,6 +330,18 @@ void bmb_conn_sweep(bmb_talk *t, bmb_conn *c)
     } else if (bmb_older_than(t->x, c->progress_us, (uint64_t)t->x->config->stall_ms * 1000)) {
         end_stalled(t, c);
     }
+}
+
+void bmb_conn_due(bmb_talk *t, bmb_conn *c)
+{
+    bmb_viewer *v = quiet_viewer(c);
+    if (v != NULL) {
+        c->tx_at = 0;
+        c->tx_size = (uint16_t)bmb_viewer_idle(t->x, v, c->tx);
+        if (c->tx_size > 0) of(t, c)->flush(t, c);
+    }
+    sweep(t, c);
+    bmb_conn_schedule(t, c);
 }
 
 void bmb_conn_put_out(bmb_talk *t, bmb_conn *c, bmb_feed *feed)

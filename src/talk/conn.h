@@ -5,6 +5,7 @@
 #define BMB_TALK_CONN_H
 
 #include "base/bounds.h"
+#include "base/timers.h"
 #include "flow/rtp_stream.h"
 #include "flow/viewer.h"
 #include "media/still.h"
@@ -92,8 +93,8 @@ struct bmb_conn {
         };
         struct {                 /* RTSP */
             bmb_watcher waiting; /* for the first frame of … */
-            bmb_feed *awaited;   /* … a feed that is to be described; NULL: it waits for none */
             bmb_rtsp_parse rtsp;
+            uint16_t awaited;  /* … the feed that is to be described, its number plus 1; 0: it waits for none */
             uint16_t sessions; /* that were set up on it: index plus 1 of the first one */
             uint16_t mid;      /* of them, the one in the middle of an interleaved frame; 0: none */
             uint16_t post;     /* tunnel: connection of the requests, index plus 1; 0: none, or no tunnel */
@@ -121,12 +122,14 @@ typedef struct bmb_outlet {
 /* What connections do: one row of functions for each kind.
  *
  * One rule of progress holds for all of them, and conn.c keeps it: whoever is waited for to take something must take
- * something within stall_ms, in whatever state. What the peer is waited for to say is the conversation's to bound:
- * sweep looks at that alone, and is not called while the peer takes nothing. */
+ * something within stall_ms, in whatever state. What the peer is waited for to say is the conversation's to bound: due
+ * says when, and sweep then acts; neither is called while the peer takes nothing. */
 typedef struct bmb_conversation {
     void (*open)(bmb_talk *t, bmb_conn *c);
     void (*receive)(bmb_talk *t, bmb_conn *c); /* acts on what is in rx */
     void (*flush)(bmb_talk *t, bmb_conn *c);
+    /* When time limits are to be looked at, at the latest; UINT64_MAX: never, as things are. */
+    uint64_t (*due)(const bmb_talk *t, const bmb_conn *c);
     void (*sweep)(bmb_talk *t, bmb_conn *c);
     void (*closed)(bmb_talk *t, bmb_conn *c);
     bool (*idle)(const bmb_conn *c);                            /* nobody would miss it */
@@ -171,6 +174,7 @@ struct bmb_talk {
     uint16_t conn_live;
     uint16_t session_most, session_live;
     uint16_t rx_room, tx_room;
+    bmb_timers timers;   /* of connections, and behind them of sessions */
     bmb_udp_pair udp[2]; /* of sessions: IPv4, IPv6; opened with the first session that needs them */
     uint32_t refused, bad_requests, requests, accept_failed;
     bmb_outlet *outlets; /* as many as are configured */
@@ -179,13 +183,12 @@ struct bmb_talk {
 void bmb_conn_accept(bmb_talk *t, bmb_outlet *outlet);
 void bmb_conn_ready(bmb_talk *t, bmb_conn *c, uint32_t events);
 void bmb_conn_close(bmb_talk *t, bmb_conn *c);
-void bmb_conn_sweep(bmb_talk *t, bmb_conn *c);
+/* Something of it is due: a piece between frames, or a time limit. */
+void bmb_conn_due(bmb_talk *t, bmb_conn *c);
 /* A place that is reserved for it is dialling. */
 void bmb_conn_dial(bmb_talk *t, bmb_conn *c, bmb_opening *by, bmb_sock sock);
 /* Takes a connection into service: one that was accepted, or dialled. */
 void bmb_conn_open(bmb_talk *t, bmb_conn *c, bmb_opening *by, bmb_sock sock, const bmb_addr *peer);
-/* Sends what is due between frames. */
-void bmb_conn_idle(bmb_talk *t, bmb_conn *c);
 /* A fresh frame is there, if it waits for one. */
 void bmb_conn_deliver(bmb_talk *t, bmb_conn *c);
 
@@ -193,6 +196,8 @@ void bmb_conn_deliver(bmb_talk *t, bmb_conn *c);
 void bmb_conn_put_out(bmb_talk *t, bmb_conn *c, bmb_feed *feed);
 
 /* For conversations. */
+/* Its time limits may be sooner than before, for something that happened elsewhere. */
+void bmb_conn_schedule(bmb_talk *t, bmb_conn *c);
 /* Moves on whatever is due to be sent, and then acts on requests that waited for their turn. */
 void bmb_conn_resume(bmb_talk *t, bmb_conn *c);
 /* Reads on; waits: until the peer takes something, too, for which it has stall_ms from now on. */

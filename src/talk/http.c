@@ -311,6 +311,15 @@ static void flush(bmb_talk *t, bmb_conn *c)
     bmb_conn_await(t, c, blocked);
 }
 
+static uint64_t due(const bmb_talk *t, const bmb_conn *c)
+{
+    const bmb_config *config = t->x->config;
+    bool waits = c->state == BMB_CONN_WATCHING && c->viewer.once && c->viewer.watcher.frame == NULL;
+    if (c->state == BMB_CONN_READING)
+        return c->since_us + (uint64_t)(c->http.begun ? config->request_ms : config->idle_ms) * 1000;
+    return waits ? c->viewer.since_us + BMB_STILL_WAIT_US : UINT64_MAX; /* other stills have a bound of their own */
+}
+
 static void sweep_watching(bmb_talk *t, bmb_conn *c)
 {
     bmb_viewer *v = &c->viewer;
@@ -323,7 +332,6 @@ static void sweep_watching(bmb_talk *t, bmb_conn *c)
 static void sweep(bmb_talk *t, bmb_conn *c)
 {
     const bmb_config *config = t->x->config;
-    if (c->state == BMB_CONN_WAITING) return; /* the still has its own bound */
     if (c->state == BMB_CONN_READING && !c->http.begun) {
         if (bmb_older_than(t->x, c->since_us, (uint64_t)config->idle_ms * 1000)) bmb_conn_close(t, c);
     } else if (c->state == BMB_CONN_READING) {
@@ -361,6 +369,7 @@ static void turn_away(const bmb_talk *t, const bmb_opening *by, bmb_writer *w)
 const bmb_conversation bmb_http_conversation = { .open = open_conversation,
                                                  .receive = receive,
                                                  .flush = flush,
+                                                 .due = due,
                                                  .sweep = sweep,
                                                  .closed = closed,
                                                  .idle = idle,

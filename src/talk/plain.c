@@ -294,6 +294,23 @@ static void open_conversation(bmb_talk *t, bmb_conn *c)
     flush(t, c);
 }
 
+/* The last sign of life of ours. */
+static uint64_t said_us(const bmb_conn *c)
+{
+    uint64_t framed_us = c->viewer.state.clock_us;
+    return framed_us > c->progress_us ? framed_us : c->progress_us;
+}
+
+static uint64_t due(const bmb_talk *t, const bmb_conn *c)
+{
+    const bmb_config *config = t->x->config;
+    uint64_t alive = said_us(c) + BMB_FRAMED_ALIVE_US, limit = UINT64_MAX;
+    if (!c->framed || c->viewer.watcher.frame != NULL) return UINT64_MAX;
+    if (c->viewer.framer == NULL) limit = c->since_us + (uint64_t)config->session_ms * 1000;
+    if (c->rx_size > 0 || c->skip > 0) limit = c->since_us + (uint64_t)config->request_ms * 1000;
+    return alive < limit ? alive : limit;
+}
+
 static void sweep(bmb_talk *t, bmb_conn *c)
 {
     const bmb_viewer *v = &c->viewer;
@@ -311,8 +328,7 @@ static void sweep(bmb_talk *t, bmb_conn *c)
         flush(t, c);
         return;
     }
-    uint64_t said = v->state.clock_us > c->progress_us ? v->state.clock_us : c->progress_us;
-    if (!bmb_older_than(t->x, said, BMB_FRAMED_ALIVE_US)) return;
+    if (!bmb_older_than(t->x, said_us(c), BMB_FRAMED_ALIVE_US)) return;
     bmb_framed_write(c->tx, &(bmb_framed_message){ .type = BMB_FRAMED_ALIVE });
     c->tx_at = 0;
     c->tx_size = BMB_FRAMED_HEADER;
@@ -353,6 +369,7 @@ static void feed_gone(bmb_talk *t, bmb_conn *c)
 const bmb_conversation bmb_plain_conversation = { .open = open_conversation,
                                                   .receive = receive,
                                                   .flush = flush,
+                                                  .due = due,
                                                   .sweep = sweep,
                                                   .closed = closed,
                                                   .idle = idle,

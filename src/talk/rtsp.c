@@ -7,6 +7,7 @@
 #include "talk/rtsp_reply.h"
 #include "talk/rtsp_request.h"
 #include "talk/session.h"
+#include "talk/session_rtcp.h"
 #include "talk/tunnel.h"
 
 static void open_conversation(bmb_talk *t, bmb_conn *c)
@@ -151,7 +152,7 @@ static void wait_over(bmb_talk *t, bmb_conn *c)
 {
     bmb_rtsp_act(t, c);
     if (c->tx_size == 0) return;
-    bmb_rtsp_await_no_frame(c);
+    bmb_rtsp_await_no_frame(t, c);
     c->state = BMB_CONN_READING;
     bmb_rtsp_parse_reset(&c->rtsp);
     flush(t, c);
@@ -161,7 +162,7 @@ static void wait_over(bmb_talk *t, bmb_conn *c)
 static void give_up_description(bmb_talk *t, bmb_conn *c)
 {
     bmb_rtsp_reply_status(t, c, 503);
-    bmb_rtsp_await_no_frame(c);
+    bmb_rtsp_await_no_frame(t, c);
     c->state = BMB_CONN_READING;
     bmb_rtsp_parse_reset(&c->rtsp);
     bmb_conn_resume(t, c);
@@ -169,22 +170,28 @@ static void give_up_description(bmb_talk *t, bmb_conn *c)
 
 /* Half a request may take so long; so may whoever has said nothing yet, or has half of a tunnel. Between requests
  * sessions decide: with one, the connection lives as long as it does. */
-static void sweep(bmb_talk *t, bmb_conn *c)
+static uint64_t due(const bmb_talk *t, const bmb_conn *c)
 {
     const bmb_config *config = t->x->config;
-    if (c->state == BMB_CONN_WAITING) {
-        if (bmb_older_than(t->x, c->since_us, BMB_STILL_WAIT_US)) give_up_description(t, c);
-        return;
-    }
+    if (c->state == BMB_CONN_WAITING) return c->since_us + BMB_STILL_WAIT_US;
     bool hurry = c->rtsp.header_size > 0 || !c->active || (c->cookie != 0 && c->post == 0 && c->sessions == 0);
-    uint64_t limit = hurry ? config->request_ms : config->session_ms;
-    if (!hurry && c->sessions != 0) return;
-    if (bmb_older_than(t->x, c->since_us, limit * 1000)) bmb_conn_close(t, c);
+    if (!hurry && c->sessions != 0) return UINT64_MAX;
+    return c->since_us + (uint64_t)(hurry ? config->request_ms : config->session_ms) * 1000;
+}
+
+static void sweep(bmb_talk *t, bmb_conn *c)
+{
+    if (t->x->now < due(t, c)) return;
+    if (c->state == BMB_CONN_WAITING) {
+        give_up_description(t, c);
+    } else {
+        bmb_conn_close(t, c);
+    }
 }
 
 static void closed(bmb_talk *t, bmb_conn *c)
 {
-    bmb_rtsp_await_no_frame(c);
+    bmb_rtsp_await_no_frame(t, c);
     bmb_session_conn_closed(t, c);
     bmb_tunnel_closed(t, c);
 }
@@ -210,6 +217,7 @@ static void turn_away(const bmb_talk *t, const bmb_opening *by, bmb_writer *w)
 const bmb_conversation bmb_rtsp_conversation = { .open = open_conversation,
                                                  .receive = receive,
                                                  .flush = flush,
+                                                 .due = due,
                                                  .sweep = sweep,
                                                  .closed = closed,
                                                  .idle = idle,

@@ -18,14 +18,14 @@ static void await_frame(bmb_talk *t, bmb_conn *c, bmb_feed *feed)
     if (c->state == BMB_CONN_WAITING) return;
     c->state = BMB_CONN_WAITING;
     c->since_us = t->x->now;
-    c->awaited = feed;
+    c->awaited = (uint16_t)(feed->number + 1);
     bmb_feed_join(feed, &c->waiting, &t->describing);
 }
 
-void bmb_rtsp_await_no_frame(bmb_conn *c)
+void bmb_rtsp_await_no_frame(const bmb_talk *t, bmb_conn *c)
 {
-    if (c->awaited != NULL) bmb_feed_leave(c->awaited, &c->waiting);
-    c->awaited = NULL;
+    if (c->awaited != 0) bmb_feed_leave(&t->feeds->feed[c->awaited - 1], &c->waiting);
+    c->awaited = 0;
 }
 
 static void describe(bmb_talk *t, bmb_conn *c)

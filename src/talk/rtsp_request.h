@@ -7,6 +7,6 @@
 /* Acts on the request in c->rtsp. State WAITING: the answer is due when the feed has a frame. */
 void bmb_rtsp_act(bmb_talk *t, bmb_conn *c);
 /* It waits for no frame any more. */
-void bmb_rtsp_await_no_frame(bmb_conn *c);
+void bmb_rtsp_await_no_frame(const bmb_talk *t, bmb_conn *c);
 
 #endif

@@ -4,7 +4,6 @@
 #include <string.h>
 
 #include "base/bounds.h"
-#include "wire/rtcp.h"
 
 uint16_t bmb_session_number(const bmb_talk *t, const bmb_session *s)
 {
@@ -20,6 +19,8 @@ static bmb_session *session_of(bmb_watcher *w)
 {
     return (bmb_session *)(void *)((uint8_t *)w - offsetof(bmb_session, viewer));
 }
+
+static void schedule(bmb_talk *t, bmb_session *s);
 
 /* The sessions of a connection are a list, so that none has to be looked for among all. */
 static void attach(bmb_talk *t, bmb_session *s, bmb_conn *c)
@@ -39,6 +40,7 @@ static void detach(bmb_talk *t, bmb_session *s)
     if (c->mid == self) c->mid = 0;
     s->conn = 0;
     s->next = 0;
+    bmb_conn_schedule(t, c);
 }
 
 void bmb_session_move(bmb_talk *t, bmb_session *s, bmb_conn *c)
@@ -60,6 +62,7 @@ bmb_session *bmb_session_open(bmb_talk *t, bmb_feed *feed)
         t->x->port->random(t->x->port->ctx, &s->id, sizeof s->id);
         bmb_rtp_start_stream(t->x, feed, &s->viewer.state);
         t->session_live++;
+        schedule(t, s);
         return s;
     }
     return NULL;
@@ -120,7 +123,7 @@ bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who)
     bmb_feed_welcome(t->x, s->feed);
     if (s->via != BMB_VIA_RTP_MULTICAST && bmb_viewer_prime(t->x, &s->viewer) && s->via == BMB_VIA_RTP_UDP) {
         s->viewer.pace_us = t->x->now; /* goes out in this step */
-        t->x->pace_us = t->x->now < t->x->pace_us ? t->x->now : t->x->pace_us;
+        schedule(t, s);
     }
     return BMB_OK;
 }
@@ -140,6 +143,7 @@ void bmb_session_pause(bmb_talk *t, bmb_session *s, const bmb_addr *who)
     if (s->via == BMB_VIA_RTP_MULTICAST) t->groups->leave(t->groups, s->feed);
     bmb_rtp_pause(t->x, &s->viewer);
     s->state = BMB_SESSION_READY;
+    schedule(t, s);
     bmb_viewer_tell(t->x, s->feed, who, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_LEFT, s->feed->viewers, (int64_t)sent);
 }
 
@@ -169,7 +173,8 @@ void bmb_session_conn_closed(bmb_talk *t, bmb_conn *c)
     while (c->sessions != 0) {
         bmb_session *s = bmb_session_at(t, c->sessions);
         detach(t, s);
-        s->orphan_us = t->x->now;
+        s->alive_us = t->x->now; /* the last sign of life that this connection gave */
+        schedule(t, s);
         if (s->via == BMB_VIA_RTP_TCP) bmb_session_close(t, s, &c->peer);
     }
 }
@@ -182,34 +187,7 @@ bool bmb_session_report(bmb_talk *t, bmb_session *s, bmb_writer *w)
     return true;
 }
 
-/* The round trip from our report's time, the receiver's delay, and now (RFC 3550 6.4.1). */
-static uint32_t round_trip_us(bmb_talk *t, const bmb_rtcp_block *b)
-{
-    int64_t wall = bmb_wall(t->x);
-    if (b->last_report == 0 || wall == 0) return 0;
-    int32_t units = (int32_t)(bmb_ntp_middle(wall) - b->last_report - b->delay);
-    return units > 0 ? (uint32_t)((uint64_t)units * 1000000 / 65536) : 1;
-}
-
-/* true: one of the blocks is about this session's stream */
-static bool take_reports(bmb_talk *t, bmb_session *s, const uint8_t *data, size_t size, bool *bye)
-{
-    bmb_rtcp_walk walk = { 0 };
-    bmb_rtcp_block b;
-    bool ours = false;
-    while (bmb_rtcp_next(&walk, data, size, &b, bye)) {
-        if (b.ssrc != bmb_session_sender(t, s)->state.ssrc) continue;
-        ours = true;
-        s->reports = true;
-        s->lost_256 = b.lost_256;
-        s->lost = b.lost;
-        s->jitter_us = (uint32_t)((uint64_t)b.jitter * 100 / 9);
-        s->round_trip_us = round_trip_us(t, &b);
-    }
-    return ours;
-}
-
-static void end(bmb_talk *t, bmb_session *s, bmb_ending why)
+void bmb_session_end(bmb_talk *t, bmb_session *s, bmb_ending why)
 {
     const bmb_addr peer = s->peer;
     if (s->state == BMB_SESSION_PLAYING)
@@ -217,80 +195,28 @@ static void end(bmb_talk *t, bmb_session *s, bmb_ending why)
     bmb_session_close(t, s, &peer);
 }
 
-bool bmb_session_rtcp(bmb_talk *t, bmb_session *s, const uint8_t *data, size_t size)
+/* An interleaved session that plays lives as long as its connection takes its frames; one over UDP whose connection is
+ * closed must report, or its receiver is taken for dead. */
+static bool is_orphan(const bmb_session *s)
 {
-    bool bye = false;
-    (void)take_reports(t, s, data, size, &bye);
-    s->alive_us = t->x->now;
-    return bye;
+    return s->conn == 0 && s->via == BMB_VIA_RTP_UDP && s->state == BMB_SESSION_PLAYING;
 }
 
-/* From a host that a session plays to: by the stream it reports on, else by the port that it comes from. */
-static void take_datagram(bmb_talk *t, const bmb_addr *from, const uint8_t *data, size_t size)
+static uint64_t end_of(const bmb_talk *t, const bmb_session *s)
 {
-    for (uint16_t i = 0; i < t->session_most; i++) {
-        bmb_session *s = &t->sessions[i];
-        bool bye = false;
-        if (s->state == BMB_SESSION_FREE || s->via != BMB_VIA_RTP_UDP || !bmb_same_host(&s->peer, from)) continue;
-        bool from_rtcp = from->port == s->rtcp_port;
-        if (!take_reports(t, s, data, size, &bye) && !from_rtcp && from->port != s->peer.port) continue;
-        s->alive_us = t->x->now;
-        s->unreachable = 0;
-        if (bye && from_rtcp) end(t, s, BMB_ENDING_BYE);
-    }
+    uint64_t silent = s->alive_us + (uint64_t)t->x->config->session_ms * 1000, orphan = s->alive_us + BMB_ORPHAN_US;
+    if (s->state == BMB_SESSION_FREE || (s->via == BMB_VIA_RTP_TCP && s->state == BMB_SESSION_PLAYING))
+        return UINT64_MAX;
+    return is_orphan(s) && orphan < silent ? orphan : silent;
 }
 
-/* One such answer may be a receiver that is just opening its port; a few of them, and no report, are a receiver that is
- * gone. Only the port of RTP counts: not every receiver listens for RTCP. */
-static void take_unreachable(bmb_talk *t, const bmb_addr *to)
+/* When it ends for want of life, or more of a frame is to be sent. */
+static void schedule(bmb_talk *t, bmb_session *s)
 {
-    for (uint16_t i = 0; i < t->session_most; i++) {
-        bmb_session *s = &t->sessions[i];
-        bool ours = s->state == BMB_SESSION_PLAYING && s->via == BMB_VIA_RTP_UDP && bmb_same_host(&s->peer, to) &&
-                    s->peer.port == to->port;
-        if (!ours) continue;
-        if (s->unreachable == 0) s->unreachable_us = t->x->now;
-        if (s->unreachable < UINT8_MAX) s->unreachable++;
-        if (s->unreachable >= BMB_UNREACHABLE_LEAST && bmb_older_than(t->x, s->unreachable_us, BMB_UNREACHABLE_US))
-            end(t, s, BMB_ENDING_UNREACHABLE);
-    }
-}
-
-void bmb_session_datagrams(bmb_talk *t, bmb_sock sock)
-{
-    const bmb_net *net = &t->x->port->net;
-    uint8_t data[512];
-    bmb_addr addr;
-    for (unsigned i = 0; i < BMB_DATAGRAMS; i++) {
-        size_t size = 0;
-        if (net->udp_recv(t->x->port->ctx, sock, data, sizeof data, &size, &addr) != BMB_OK || size > sizeof data)
-            break;
-        take_datagram(t, &addr, data, size);
-    }
-    for (unsigned i = 0; net->udp_unreachable != NULL && i < BMB_DATAGRAMS; i++) {
-        if (net->udp_unreachable(t->x->port->ctx, sock, &addr) != BMB_OK) return;
-        take_unreachable(t, &addr);
-    }
-}
-
-/* Why it should end now, if it should. An interleaved session that plays lives as long as its connection takes its
- * frames; one over UDP whose connection is closed must report, or its receiver is taken for dead. */
-static bool is_over(const bmb_talk *t, const bmb_session *s, bmb_ending *why)
-{
-    uint64_t limit = (uint64_t)t->x->config->session_ms * 1000;
-    uint64_t seen = s->alive_us > s->orphan_us ? s->alive_us : s->orphan_us;
-    if (s->state == BMB_SESSION_FREE) return false;
-    if (s->via == BMB_VIA_RTP_TCP && s->state == BMB_SESSION_PLAYING) return false;
-    bool orphan = s->conn == 0 && s->via == BMB_VIA_RTP_UDP && s->state == BMB_SESSION_PLAYING;
-    *why = orphan && bmb_older_than(t->x, seen, BMB_ORPHAN_US) ? BMB_ENDING_ABANDONED : BMB_ENDING_SILENT;
-    return *why == BMB_ENDING_ABANDONED || bmb_older_than(t->x, s->alive_us, limit);
-}
-
-void bmb_session_sweep(bmb_talk *t)
-{
-    bmb_ending why;
-    for (uint16_t i = 0; i < t->session_most && t->session_live > 0; i++)
-        if (is_over(t, &t->sessions[i], &why)) end(t, &t->sessions[i], why);
+    uint64_t due = end_of(t, s);
+    bool bursts = s->state == BMB_SESSION_PLAYING && s->via == BMB_VIA_RTP_UDP && bmb_viewer_in_bursts(&s->viewer);
+    if (bursts && s->viewer.pace_us < due) due = s->viewer.pace_us;
+    bmb_timers_by(&t->timers, (uint16_t)(t->conn_most + (s - t->sessions)), due, t->x->now);
 }
 
 static void deliver_unicast(bmb_talk *t, bmb_session *s)
@@ -299,16 +225,16 @@ static void deliver_unicast(bmb_talk *t, bmb_session *s)
     const bmb_addr rtcp = rtcp_of(s);
     const bmb_rtp_way way = { .rtp = pair->rtp, .rtcp = pair->rtcp, .to = &s->peer, .rtcp_to = &rtcp };
     (void)bmb_rtp_pump(t->x, &s->viewer, &way, &s->report_us);
+    schedule(t, s);
 }
 
-/* Bursts of sessions over UDP whose time has come. */
-void bmb_session_bursts(bmb_talk *t)
+void bmb_session_due(bmb_talk *t, bmb_session *s)
 {
-    for (uint16_t i = 0; i < t->session_most && t->session_live > 0; i++) {
-        bmb_session *s = &t->sessions[i];
-        if (s->state == BMB_SESSION_PLAYING && s->via == BMB_VIA_RTP_UDP && bmb_viewer_in_bursts(&s->viewer))
-            deliver_unicast(t, s);
-    }
+    if (s->state == BMB_SESSION_PLAYING && s->via == BMB_VIA_RTP_UDP && bmb_viewer_in_bursts(&s->viewer))
+        deliver_unicast(t, s);
+    bool abandoned = is_orphan(s) && bmb_older_than(t->x, s->alive_us, BMB_ORPHAN_US);
+    if (t->x->now >= end_of(t, s)) bmb_session_end(t, s, abandoned ? BMB_ENDING_ABANDONED : BMB_ENDING_SILENT);
+    schedule(t, s);
 }
 
 static bmb_talk *talk_of(bmb_owner *owner)

@@ -22,7 +22,6 @@ typedef struct bmb_session {
     uint32_t jitter_us, round_trip_us;
     uint64_t id;
     uint64_t alive_us;       /* last sign of life */
-    uint64_t orphan_us;      /* when its connection was closed */
     uint64_t unreachable_us; /* … the first of them */
     uint64_t report_us;      /* next sender report; 0: with the first frame */
     bmb_feed *feed;
@@ -44,13 +43,13 @@ bmb_udp_pair *bmb_session_sockets(bmb_talk *t, uint8_t family);
 bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who); /* BMB_LIMIT */
 void bmb_session_pause(bmb_talk *t, bmb_session *s, const bmb_addr *who);
 void bmb_session_close(bmb_talk *t, bmb_session *s, const bmb_addr *who);
+/* The same, and says why. */
+void bmb_session_end(bmb_talk *t, bmb_session *s, bmb_ending why);
 const bmb_viewer *bmb_session_sender(const bmb_talk *t, const bmb_session *s); /* its own, or the group's */
 /* A report that is due, as one RTCP packet; false: none is. */
 bool bmb_session_report(bmb_talk *t, bmb_session *s, bmb_writer *w);
-bool bmb_session_rtcp(bmb_talk *t, bmb_session *s, const uint8_t *data, size_t size); /* true: it says goodbye */
-void bmb_session_datagrams(bmb_talk *t, bmb_sock sock); /* RTCP that arrived, and what came back as unreachable */
-void bmb_session_sweep(bmb_talk *t);
-void bmb_session_bursts(bmb_talk *t);
+/* Something of it is due: more of a frame, or its end. */
+void bmb_session_due(bmb_talk *t, bmb_session *s);
 /* Those of the feed end, whether they play or not. */
 void bmb_session_feed_gone(bmb_talk *t, const bmb_feed *feed);
 void bmb_session_close_all(bmb_talk *t);

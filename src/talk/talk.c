@@ -4,6 +4,7 @@
 #include "talk/plain.h"
 #include "talk/rtsp.h"
 #include "talk/session.h"
+#include "talk/session_rtcp.h"
 #include "talk/tunnel.h"
 
 #include <stddef.h>
@@ -72,7 +73,7 @@ static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
     out->peer = c->peer;
 }
 
-void bmb_talk_prepare(bmb_talk *t, const bmb_config *config)
+void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers)
 {
     t->kinds = kinds;
     t->viewing = (bmb_owner){
@@ -84,6 +85,7 @@ void bmb_talk_prepare(bmb_talk *t, const bmb_config *config)
     t->conn_most = bmb_talk_conns_of(config);
     t->conn_open = (uint16_t)(config->viewers + config->spare);
     t->session_most = bmb_talk_sessions_of(config);
+    bmb_timers_init(&t->timers, timers, (uint16_t)(t->conn_most + t->session_most));
     for (size_t i = 0; i < config->outlet_count; i++) t->outlets[i].sock = BMB_NO_SOCK;
 }
 
@@ -135,34 +137,33 @@ void bmb_talk_ready(bmb_talk *t, uint32_t token, uint32_t events)
     }
 }
 
-void bmb_talk_bursts(bmb_talk *t)
-{
-    bmb_session_bursts(t);
-}
-
-void bmb_talk_idle(bmb_talk *t)
-{
-    for (uint16_t i = 0; i < t->conn_used; i++) bmb_conn_idle(t, &t->conns[i]);
-}
-
-void bmb_talk_sweep(bmb_talk *t)
+static uint64_t end_pauses(bmb_talk *t)
 {
     const bmb_port *port = t->x->port;
-    for (uint16_t i = 0; i < t->conn_used; i++) bmb_conn_sweep(t, &t->conns[i]);
-    bmb_session_sweep(t);
+    uint64_t next = UINT64_MAX;
     for (size_t i = 0; i < t->x->config->outlet_count; i++) {
         bmb_outlet *o = &t->outlets[i];
-        if (o->paused_us == 0 || t->x->now < o->paused_us) continue;
-        o->paused_us = 0;
-        (void)port->net.watch(port->ctx, o->sock, BMB_READABLE, (uint32_t)i);
+        if (o->paused_us != 0 && t->x->now >= o->paused_us) {
+            o->paused_us = 0;
+            (void)port->net.watch(port->ctx, o->sock, BMB_READABLE, (uint32_t)i);
+        }
+        if (o->paused_us != 0 && o->paused_us < next) next = o->paused_us;
     }
+    return next;
 }
 
-bool bmb_talk_busy(const bmb_talk *t)
+uint64_t bmb_talk_tend(bmb_talk *t)
 {
-    bool paused = false;
-    for (size_t i = 0; i < t->x->config->outlet_count; i++) paused = paused || t->outlets[i].paused_us != 0;
-    return paused || t->conn_live > 0 || t->session_live > 0;
+    uint16_t number;
+    for (uint16_t n = t->timers.count; n > 0 && bmb_timers_take(&t->timers, t->x->now, &number); n--) {
+        if (number < t->conn_most) {
+            bmb_conn_due(t, &t->conns[number]);
+        } else {
+            bmb_session_due(t, &t->sessions[number - t->conn_most]);
+        }
+    }
+    uint64_t due = bmb_timers_next(&t->timers, t->x->now), pauses = end_pauses(t);
+    return due < pauses ? due : pauses;
 }
 
 void bmb_talk_feed_gone(bmb_talk *t, bmb_feed *feed)

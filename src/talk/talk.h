@@ -11,8 +11,9 @@ size_t bmb_talk_session_size(void);
 uint16_t bmb_talk_conns_of(const bmb_config *config);
 uint16_t bmb_talk_sessions_of(const bmb_config *config);
 
-/* What a talk is given before it is opened: x, feeds, groups, figures, and its memory, zeroed. */
-void bmb_talk_prepare(bmb_talk *t, const bmb_config *config);
+/* What a talk is given before it is opened: x, feeds, groups, figures, and its memory, zeroed. timers: BMB_TIMER_SIZE
+ * for each connection and session. */
+void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers);
 /* Listens. On failure fault says where. */
 bmb_err bmb_talk_open(bmb_talk *t, bmb_fault *fault);
 void bmb_talk_close(bmb_talk *t);         /* connections and sessions */
@@ -20,10 +21,8 @@ void bmb_talk_close_sockets(bmb_talk *t); /* their UDP sockets, and the outlets'
 
 /* What the port has ready under this token. */
 void bmb_talk_ready(bmb_talk *t, uint32_t token, uint32_t events);
-void bmb_talk_bursts(bmb_talk *t);     /* whose time has come */
-void bmb_talk_idle(bmb_talk *t);       /* what is due between frames */
-void bmb_talk_sweep(bmb_talk *t);      /* time limits */
-bool bmb_talk_busy(const bmb_talk *t); /* time limits are to be looked at */
+/* Does what is due, and returns when something next is. */
+uint64_t bmb_talk_tend(bmb_talk *t);
 /* Sessions of the feed that do not play, and whoever waits for a still of it. */
 void bmb_talk_feed_gone(bmb_talk *t, bmb_feed *feed);
 

@@ -119,6 +119,11 @@ static void flush_post(bmb_talk *t, bmb_conn *c)
     (void)c; /* nothing is said here */
 }
 
+static uint64_t due_post(const bmb_talk *t, const bmb_conn *c)
+{
+    return c->tunnel.get == 0 ? t->x->now : UINT64_MAX;
+}
+
 /* It lives as long as the other half; a part of a request that is not completed is that one's to bound. */
 static void sweep_post(bmb_talk *t, bmb_conn *c)
 {
@@ -132,6 +137,7 @@ static void closed_post(bmb_talk *t, bmb_conn *c)
     if (get == NULL) return;
     get->post = 0;
     get->since_us = t->x->now;
+    bmb_conn_schedule(t, get);
 }
 
 static bool idle_post(const bmb_conn *c)
@@ -150,6 +156,7 @@ static bmb_feed *watches_of_post(const bmb_talk *t, const bmb_conn *c)
 const bmb_conversation bmb_post_conversation = { .open = open_post,
                                                  .receive = receive_post,
                                                  .flush = flush_post,
+                                                 .due = due_post,
                                                  .sweep = sweep_post,
                                                  .closed = closed_post,
                                                  .idle = idle_post,

@@ -1,0 +1,87 @@
+#include "talk/session_rtcp.h"
+
+#include "base/bounds.h"
+#include "wire/rtcp.h"
+
+/* The round trip from our report's time, the receiver's delay, and now (RFC 3550 6.4.1). */
+static uint32_t round_trip_us(bmb_talk *t, const bmb_rtcp_block *b)
+{
+    int64_t wall = bmb_wall(t->x);
+    if (b->last_report == 0 || wall == 0) return 0;
+    int32_t units = (int32_t)(bmb_ntp_middle(wall) - b->last_report - b->delay);
+    return units > 0 ? (uint32_t)((uint64_t)units * 1000000 / 65536) : 1;
+}
+
+/* true: one of the blocks is about this session's stream */
+static bool take_reports(bmb_talk *t, bmb_session *s, const uint8_t *data, size_t size, bool *bye)
+{
+    bmb_rtcp_walk walk = { 0 };
+    bmb_rtcp_block b;
+    bool ours = false;
+    while (bmb_rtcp_next(&walk, data, size, &b, bye)) {
+        if (b.ssrc != bmb_session_sender(t, s)->state.ssrc) continue;
+        ours = true;
+        s->reports = true;
+        s->lost_256 = b.lost_256;
+        s->lost = b.lost;
+        s->jitter_us = (uint32_t)((uint64_t)b.jitter * 100 / 9);
+        s->round_trip_us = round_trip_us(t, &b);
+    }
+    return ours;
+}
+
+bool bmb_session_rtcp(bmb_talk *t, bmb_session *s, const uint8_t *data, size_t size)
+{
+    bool bye = false;
+    (void)take_reports(t, s, data, size, &bye);
+    s->alive_us = t->x->now;
+    return bye;
+}
+
+/* From a host that a session plays to: by the stream it reports on, else by the port that it comes from. */
+static void take_datagram(bmb_talk *t, const bmb_addr *from, const uint8_t *data, size_t size)
+{
+    for (uint16_t i = 0; i < t->session_most; i++) {
+        bmb_session *s = &t->sessions[i];
+        bool bye = false;
+        if (s->state == BMB_SESSION_FREE || s->via != BMB_VIA_RTP_UDP || !bmb_same_host(&s->peer, from)) continue;
+        bool from_rtcp = from->port == s->rtcp_port;
+        if (!take_reports(t, s, data, size, &bye) && !from_rtcp && from->port != s->peer.port) continue;
+        s->alive_us = t->x->now;
+        s->unreachable = 0;
+        if (bye && from_rtcp) bmb_session_end(t, s, BMB_ENDING_BYE);
+    }
+}
+
+/* One such answer may be a receiver that is just opening its port; a few of them, and no report, are a receiver that is
+ * gone. Only the port of RTP counts: not every receiver listens for RTCP. */
+static void take_unreachable(bmb_talk *t, const bmb_addr *to)
+{
+    for (uint16_t i = 0; i < t->session_most; i++) {
+        bmb_session *s = &t->sessions[i];
+        bool ours = s->state == BMB_SESSION_PLAYING && s->via == BMB_VIA_RTP_UDP && bmb_same_host(&s->peer, to) &&
+                    s->peer.port == to->port;
+        if (!ours) continue;
+        if (s->unreachable == 0) s->unreachable_us = t->x->now;
+        if (s->unreachable < UINT8_MAX) s->unreachable++;
+        if (s->unreachable >= BMB_UNREACHABLE_LEAST && bmb_older_than(t->x, s->unreachable_us, BMB_UNREACHABLE_US))
+            bmb_session_end(t, s, BMB_ENDING_UNREACHABLE);
+    }
+}
+
+void bmb_session_datagrams(bmb_talk *t, bmb_sock sock)
+{
+    const bmb_net *net = &t->x->port->net;
+    uint8_t data[512];
+    bmb_addr addr;
+    for (unsigned i = 0; i < BMB_DATAGRAMS; i++) {
+        size_t size = 0;
+        if (net->udp_recv(t->x->port->ctx, sock, data, sizeof data, &size, &addr) != BMB_OK || size > sizeof data)
+            break;
+        take_datagram(t, &addr, data, size);
+    }
+    for (unsigned i = 0; net->udp_unreachable != NULL && i < BMB_DATAGRAMS; i++) {
+        if (net->udp_unreachable(t->x->port->ctx, sock, &addr) != BMB_OK) return;
+        take_unreachable(t, &addr);
+    }
+}
