@@ -330,7 +330,6 @@ static void sweep(bmb_talk *t, bmb_conn *c)
     }
     if (!bmb_older_than(t->x, said_us(c), BMB_FRAMED_ALIVE_US)) return;
     bmb_framed_write(c->tx, &(bmb_framed_message){ .type = BMB_FRAMED_ALIVE });
-    c->tx_at = 0;
     c->tx_size = BMB_FRAMED_HEADER;
     flush(t, c);
 }

@@ -321,6 +321,5 @@ void bmb_session_close_sockets(bmb_talk *t)
         if (t->udp[i].port == 0) continue;
         port->net.close(port->ctx, t->udp[i].rtp);
         port->net.close(port->ctx, t->udp[i].rtcp);
-        t->udp[i].port = 0;
     }
 }
