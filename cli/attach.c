@@ -247,8 +247,9 @@ static bool prepare_feed(cli_device *d, size_t index)
         return false;
     }
     out->storage = (bmb_storage_kind)f->storage;
-    int64_t frame_max = (int64_t)out->mode.width * out->mode.height / 4 + 16384;
-    out->frame_max = (uint32_t)(f->frame_max > 0 ? f->frame_max : frame_max);
+    const bmb_mode *m = &out->mode;
+    uint32_t preset = bmb_feed_of(out->name, m->codec, m->width, m->height, m->mfps).frame_max;
+    out->frame_max = f->frame_max > 0 ? (uint32_t)f->frame_max : preset;
     out->reel_bytes = f->reel > 0 ? (uint32_t)f->reel : out->frame_max * 8;
     const bmb_addr group = f->multicast_auto ? bmb_multicast_choose(d->file.device_name, f->name) : f->multicast;
     out->multicast =

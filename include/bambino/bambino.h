@@ -6,6 +6,7 @@
  *   bambino/event.h    addresses and events
  *   bambino/err.h      result codes
  *   bambino/text.h     sentences for people (a separate library)
+ *   bambino/feeder.h   cameras of a program's own, and several drivers as one (a separate library)
  *   bambino/linux.h, bambino/sim.h   the ports that come with it
  */
 #ifndef BAMBINO_BAMBINO_H
@@ -15,6 +16,7 @@
 #include "bambino/device.h"
 #include "bambino/err.h"
 #include "bambino/event.h"
+#include "bambino/feeder.h"
 #include "bambino/light.h"
 #include "bambino/port.h"
 #include "bambino/text.h"

@@ -71,6 +71,10 @@ typedef struct bmb_feed_config {
     bool keep_controls; /* what bmb_control_set() changes is stored by the port and restored at the next opening */
 } bmb_feed_config;
 
+/* A feed of the camera of the same name, with memory for the largest frame that a picture of this size is likely to
+ * have (width * height / 4 + 16 KiB), and for eight of them. All else is as in a zeroed struct. name must stay. */
+bmb_feed_config bmb_feed_of(const char *name, bmb_codec codec, uint16_t width, uint16_t height, uint32_t mfps);
+
 /* How a feed is written to a plain connection or a UDP destination, without a session protocol. */
 typedef enum bmb_stream_format {
     BMB_FORMAT_RAW = 0, /* TCP: an Annex B byte stream (H.264), or JPEG images one behind the other */
@@ -187,6 +191,13 @@ typedef struct bmb_fault {
     bmb_addr addr; /* outlet: the address */
 } bmb_fault;
 
+/* The most that a device with kept storage may need, known when a program is compiled: for so many feeds whose reels
+ * have reel_bytes in all, so many outlets and pushes, and so many connections (viewers + spare + pushes over TCP). What
+ * it needs really is told by bmb_budget_of() and is less. */
+#define BMB_MEMORY_MOST(feeds, reel_bytes, outlets, pushes, connections, request_buffer)                               \
+    (8192u + (size_t)(feeds) * (1024u + 64u * 384u) + (size_t)(reel_bytes) + (size_t)(outlets)*256u +                  \
+     (size_t)(pushes)*512u + (size_t)(connections) * (768u + 48u + (size_t)(request_buffer)))
+
 /* Computes the cost without starting anything. BMB_BAD_ARG with *fault (may be NULL) when a value is out of range. */
 bmb_err bmb_budget_of(const bmb_config *config, bmb_budget *out, bmb_fault *fault);
 
@@ -216,7 +227,8 @@ bmb_err bmb_feed_remove(bmb_device *device, size_t feed);
  * push is not by RTP. BMB_NO_ROOM, BMB_NOT_FOUND. */
 bmb_err bmb_push_describe(const bmb_device *device, size_t push, char *out, size_t room, size_t *size);
 
-/* Sets a control of a feed's camera. *effective gets the value in force, which may differ. */
+/* Sets a control of a feed's camera. *effective gets the value in force, which may differ from the one asked; where it
+ * was refused, the one that stays; 0: not known. */
 bmb_err bmb_control_set(bmb_device *device, size_t feed, bmb_control control, int32_t value, int32_t *effective);
 bmb_err bmb_control_get(const bmb_device *device, size_t feed, bmb_control control, int32_t *value);
 

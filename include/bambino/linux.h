@@ -4,6 +4,7 @@
 #ifndef BAMBINO_LINUX_H
 #define BAMBINO_LINUX_H
 
+#include "bambino/device.h"
 #include "bambino/port.h"
 
 #ifdef __cplusplus
@@ -15,7 +16,19 @@ typedef struct bmb_linux bmb_linux;
 /* Creates the port (heap memory, three file descriptors) and fills in *port, whose cameras and storage stay empty.
  * BMB_NO_MEMORY, BMB_LIMIT. */
 bmb_err bmb_linux_create(bmb_linux **out, bmb_port *port);
+/* After bmb_close(), and after cameras that call `wake`. */
 void bmb_linux_destroy(bmb_linux *self);
+
+/* For small programs. Opens a device in memory from the heap, which is given back with the port or the next time; NULL:
+ * standard error says why it cannot be. */
+bmb_device *bmb_linux_open(bmb_linux *self, const bmb_config *config);
+/* Prints the addresses of all feeds on standard output, one a line, as a player takes them. */
+void bmb_linux_print_addresses(const bmb_config *config, const bmb_device *device);
+/* Steps the device until the program is interrupted (SIGINT, SIGTERM), or for so many seconds; 0: without an end. */
+void bmb_linux_serve(bmb_device *device, const bmb_port *port, uint32_t seconds);
+/* For a loop of one's own: a descriptor that is readable when bmb_step() has something to do, for poll(2), epoll(7) or
+ * an event library. The time that bmb_step() returns counts besides. It stays the port's. */
+int bmb_linux_fd(const bmb_linux *self);
 
 /* Where events go: by default, sentences to stderr at BMB_LEVEL_INFO and graver. They are written by a thread of its
  * own (see bmb_lines), so that a pipe, terminal or disk that takes nothing never holds the device up. */

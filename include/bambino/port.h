@@ -176,7 +176,7 @@ typedef struct bmb_port {
      * block, the step waits for it: where what is told goes somewhere slow, queue it and bound the queue. Optional. */
     void (*log)(void *ctx, const bmb_event *event);
     /* Blocks until a watched socket is ready, `wake` was called, or now_us() reaches until_us. Returning early is
-     * allowed. Called by bmb_run() and by programs, never from within bmb_step(). */
+     * allowed. Called by programs, never from within bmb_step(). */
     void (*wait)(void *ctx, uint64_t until_us);
     /* Makes `wait` return soon. Safe from any thread and from interrupt handlers. */
     void (*wake)(void *ctx);

@@ -147,6 +147,7 @@ bmb_err bmb_linux_create(bmb_linux **out, bmb_port *port)
 void bmb_linux_destroy(bmb_linux *self)
 {
     if (self == NULL) return;
+    free(self->memory);
     if (self->epoll >= 0) close(self->epoll);
     if (self->wake >= 0) close(self->wake);
     (void)bmb_lines_close(self->log, LAST_WORDS_MS);

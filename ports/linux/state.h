@@ -22,6 +22,7 @@ struct bmb_linux {
     bmb_udp_way udp_way;
     char *state_folder; /* of bmb_linux_storage */
     bmb_lines *log;     /* opened with the first event */
+    void *memory;       /* of bmb_linux_open */
 };
 
 void bmb_linux_fill_net(bmb_net *net);

@@ -40,6 +40,14 @@ void bmb_config_init(bmb_config *config)
     config->unsent_ms = 80;
 }
 
+bmb_feed_config bmb_feed_of(const char *name, bmb_codec codec, uint16_t width, uint16_t height, uint32_t mfps)
+{
+    bmb_feed_config feed = { .name = name, .camera = name, .mode = { codec, width, height, mfps } };
+    feed.frame_max = (uint32_t)width * height / 4 + 16384;
+    feed.reel_bytes = feed.frame_max * 8;
+    return feed;
+}
+
 static bmb_err plan_and_count(const bmb_config *config, bmb_plan *p, bmb_budget *out, bmb_fault *fault)
 {
     bmb_err err = bmb_config_check(config, p, fault);
@@ -246,6 +254,7 @@ bmb_err bmb_feed_remove(bmb_device *d, size_t index)
 
 bmb_err bmb_control_set(bmb_device *d, size_t index, bmb_control control, int32_t value, int32_t *effective)
 {
+    *effective = 0;
     if (index >= d->feeds.count) return BMB_NOT_FOUND;
     if ((size_t)control >= BMB_CONTROL_COUNT) return BMB_UNSUPPORTED;
     return bmb_feed_set(&d->context, &d->feeds.feed[index], control, value, effective);

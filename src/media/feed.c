@@ -251,8 +251,10 @@ void bmb_feed_leave(bmb_feed *feed, bmb_watcher *w)
 
 bmb_err bmb_feed_set(bmb_context *x, bmb_feed *feed, bmb_control control, int32_t value, int32_t *effective)
 {
-    if (control == BMB_CONTROL_QUALITY && feed->governor.kbps > 0) return BMB_IN_USE;
-    return bmb_controls_set(x, &feed->camera, control, value, effective);
+    bool held = control == BMB_CONTROL_QUALITY && feed->governor.kbps > 0;
+    bmb_err err = held ? BMB_IN_USE : bmb_controls_set(x, &feed->camera, control, value, effective);
+    if (err != BMB_OK && bmb_camera_get(x, &feed->camera, control, effective) != BMB_OK) *effective = 0;
+    return err;
 }
 
 uint32_t bmb_feed_kbps(const bmb_context *x, const bmb_feed *feed)

@@ -88,7 +88,8 @@ void bmb_feed_close(bmb_context *x, bmb_feed *feed);
 void bmb_feed_join(bmb_feed *feed, bmb_watcher *w, bmb_owner *owner);
 void bmb_feed_leave(bmb_feed *feed, bmb_watcher *w);
 
-/* BMB_IN_USE: the bit rate decides it, or a still is being taken. */
+/* BMB_IN_USE: the bit rate decides it, or a still is being taken. *effective: what is in force then, refused or not; 0
+ * where that is not known. */
 bmb_err bmb_feed_set(bmb_context *x, bmb_feed *feed, bmb_control control, int32_t value, int32_t *effective);
 uint32_t bmb_feed_kbps(const bmb_context *x, const bmb_feed *feed); /* measured at the input */
 /* Is enough known of it to describe it? */

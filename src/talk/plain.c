@@ -134,9 +134,7 @@ static void act_control(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r)
     } else {
         err = bmb_feed_set(t->x, feed, control, r->value, &value);
     }
-    /* Refused: the value that stays in force, where there is one. */
-    if (err != BMB_OK && r->feed < t->feeds->count && r->control < BMB_CONTROL_COUNT)
-        (void)bmb_camera_get(t->x, &t->feeds->feed[r->feed].camera, control, &value);
+    if (err == BMB_DENIED) (void)bmb_camera_get(t->x, &feed->camera, control, &value);
     answer(t, c, r, err, value);
 }
 

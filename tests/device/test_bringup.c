@@ -1,5 +1,6 @@
 /* Controls that are kept, stills of another size, the status light, and exact budgets, on a port in memory. */
 #include "support/check.h"
+#include "base/block.h"
 #include "device/parts.h"
 #include "support/fake_port.h"
 
@@ -280,6 +281,9 @@ static void the_budget_is_exact(void **state)
     t.config.push_count = 1;
     t.feeds[0].kbps = 1000;
     fake_device_open(&t);
+    assert_true(t.budget.total - 60 * BMB_BLOCK_GAP <= /* one push over TCP */
+                BMB_MEMORY_MOST(t.config.feed_count, t.feeds[0].reel_bytes, t.config.outlet_count, 1,
+                                t.config.viewers + t.config.spare + 1, t.config.request_buffer));
     uint8_t *block = malloc(t.budget.total);
     assert_int_equal(t.budget.device + t.budget.feeds + t.budget.reels + t.budget.viewers + t.budget.pushes +
                          t.budget.request_buffers,
