@@ -10,8 +10,14 @@
  *     core (frames, mode lists) stays valid as long as its comment says.
  *  5. A function that a board does not have may be NULL where its comment says "optional"; the core then does without.
  *
+ *  6. The errors named at a function are those with a meaning of their own. Any other one counts as a failure of that
+ * one socket, camera or record, and what is returned is checked before it is used.
+ *  7. Indices and sockets that the core passes were given out by the port and not closed since. A camera's index is
+ * below `count`, but for `info`, which is asked behind the last one, too.
+ *
  * To write a port: begin with clock, random and wait; add TCP (HTTP works then); add one camera; add UDP (RTP works
  * then). docs/porting.md walks through it. `tests/support/fake_port.c` is a complete port in memory.
+ * bambino/port_check.h asks a port whether it keeps all this.
  */
 #ifndef BAMBINO_PORT_H
 #define BAMBINO_PORT_H
@@ -66,7 +72,8 @@ typedef struct bmb_udp_options {
 
 /* TCP and UDP. */
 typedef struct bmb_net {
-    /* Opens a listening TCP socket at addr; port 0 lets the system choose. *bound gets the real address.
+    /* Opens a listening TCP socket at addr; port 0 lets the system choose. *bound gets the real address. The
+     * wildcard of IPv6 may take IPv4 peers, too (dual stack); their addresses are then told with family 4.
      * BMB_IN_USE, BMB_DENIED, BMB_NOT_FOUND (no such local address), BMB_LIMIT. */
     bmb_err (*listen)(void *ctx, const bmb_addr *addr, bmb_sock *out, bmb_addr *bound);
     /* Takes one waiting connection. BMB_AGAIN: none waits. BMB_LIMIT: the system has no file or memory left; the
@@ -81,10 +88,13 @@ typedef struct bmb_net {
     bmb_err (*dialled)(void *ctx, bmb_sock sock);
     /* The local address of a connection (what the peer dialled). */
     bmb_err (*local)(void *ctx, bmb_sock sock, bmb_addr *out);
-    /* Gathers the slices into the stream and says how many bytes were taken, possibly fewer than offered.
+    /* Gathers the slices into the stream and says how many bytes were taken, possibly fewer than offered. There are at
+     * most 188, some of them may be empty, and together they may be larger than anything that the system takes at once.
+     * What was taken arrives, in order, whatever is called next, unless the peer or the network goes.
      * BMB_AGAIN with *taken 0: full, wait for BMB_WRITABLE. BMB_GONE: closed by the peer. */
     bmb_err (*send)(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, size_t *taken);
-    /* Reads what is there. BMB_AGAIN: nothing. BMB_GONE: end of stream or failure. */
+    /* Reads what is there, which may be less than has arrived. BMB_AGAIN: nothing. BMB_GONE: failure, or the end of the
+     * stream behind its last byte; a peer that says no more (a half-closed connection) counts as gone. */
     bmb_err (*recv)(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got);
     /* Says that no more will be sent; what was taken still is, and recv goes on. Optional. */
     void (*finish)(void *ctx, bmb_sock sock);
@@ -95,14 +105,15 @@ typedef struct bmb_net {
      * a connection whose peer takes less than the stream, sized by what it takes. Optional; a hint. */
     void (*bound_buffer)(void *ctx, bmb_sock sock, uint32_t bytes);
 
-    /* Opens a UDP socket bound to addr (port 0: any). Optional, with the other udp_ functions: without them there is
-     * no RTP over UDP. */
+    /* Opens a UDP socket bound to addr (port 0: any), for peers of addr.family alone. Optional, with the other udp_
+     * functions: without them there is no RTP over UDP. */
     bmb_err (*udp_open)(void *ctx, const bmb_addr *addr, const bmb_udp_options *options, bmb_sock *out,
                         bmb_addr *bound);
     /* Sends packets in order to one destination; *taken counts the whole packets that the system took. All packets of
      * one call but the last have the same size whenever the caller can manage it, so that a port may use segmentation
-     * offload. `to` NULL: to the peer that the socket was opened for. BMB_AGAIN: *taken may be less than count.
-     * BMB_REFUSED, BMB_NO_ROUTE: what the network answered. */
+     * offload. At most 64 packets, of a few slices each. `to` NULL: to the peer that the socket was opened for.
+     * BMB_AGAIN: *taken may be less than count. BMB_REFUSED, BMB_NO_ROUTE: what the network answered to a packet of an
+     * earlier call; those from *taken on were not sent, and the call may be made again at once. */
     bmb_err (*udp_send)(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
                         size_t *taken);
     /* Takes one datagram; longer ones are cut to `room`. BMB_AGAIN: none waits. */
@@ -117,7 +128,8 @@ typedef struct bmb_net {
     /* Says which events of a socket are wanted from now on, level-triggered: an event is reported as long as its
      * cause lasts. events 0: none but BMB_BROKEN. */
     bmb_err (*watch)(void *ctx, bmb_sock sock, uint32_t events, uint32_t token);
-    /* Reports up to `room` sockets that are ready now; never blocks. */
+    /* Reports up to `room` sockets that are ready now; never blocks. Where more are ready than there is room for, each
+     * gets its turn with the next calls. */
     size_t (*ready)(void *ctx, bmb_ready *out, size_t room);
 } bmb_net;
 
@@ -128,18 +140,22 @@ typedef struct bmb_cameras {
     size_t (*count)(void *ctx);
     /* What camera `index` is and can do. */
     bmb_err (*info)(void *ctx, size_t index, bmb_camera_info *out);
-    /* Starts delivery. *effective gets the mode really in force, which may differ from the one asked. BMB_IN_USE,
+    /* Starts delivery. *effective gets the mode really in force: size and rate may differ from those asked, the codec
+     * may not, and mfps may be 0 where the rate is not known. Not called while the camera runs. BMB_IN_USE,
      * BMB_NOT_FOUND (unplugged), BMB_UNSUPPORTED (no such mode), BMB_FAILED. */
     bmb_err (*start)(void *ctx, size_t index, const bmb_mode *asked, bmb_mode *effective);
+    /* Ends it. May be called for a camera that has stopped by itself. Frames that are out stay valid until released. */
     void (*stop)(void *ctx, size_t index);
-    /* Takes the oldest finished frame. BMB_AGAIN: none yet. BMB_GONE: the camera stopped by itself. A driver that runs
-     * out of buffers overwrites its oldest undelivered frame: capture goes on. */
+    /* Takes the oldest finished frame; called in every step while the camera runs, up to six times. Capture times do
+     * not go back; one that is ahead of the clock counts as now. BMB_AGAIN: none yet. BMB_GONE: the camera stopped by
+     * itself. A driver that runs out of buffers overwrites its oldest undelivered frame: capture goes on. */
     bmb_err (*take)(void *ctx, size_t index, bmb_camera_frame *out);
     /* Gives a taken frame's buffer back. Frames may come back in any order, also after stop. */
     void (*release)(void *ctx, size_t index, uintptr_t cookie);
     /* Asks the encoder for a key frame soon. Optional. */
     bmb_err (*key_frame)(void *ctx, size_t index);
-    /* Sets a control; *effective gets the value in force. BMB_UNSUPPORTED, BMB_BAD_ARG (outside its range). */
+    /* Sets a control; *effective gets the value in force. BMB_UNSUPPORTED, BMB_BAD_ARG (outside its range: refused, or
+     * brought into it). Optional, both. */
     bmb_err (*set)(void *ctx, size_t index, bmb_control control, int32_t value, int32_t *effective);
     bmb_err (*get)(void *ctx, size_t index, bmb_control control, int32_t *value);
     /* What is wrong with a camera that failed, as far as the driver can tell. Optional. */

@@ -12,6 +12,7 @@
 #define PACKET 1400u
 #define PACKETS_MOST 512
 #define ENDINGS_MOST 64
+#define BROKEN_MOST 16u /* connections that failed, and whose owner was not told yet */
 #define ENDING_US 5000000u
 #define NO_TOKEN UINT32_MAX /* of sockets that the device has forgotten */
 
@@ -37,6 +38,8 @@ struct sim_radio {
     bmb_board_link link;
     ending endings[ENDINGS_MOST];
     size_t ending_count;
+    bmb_sock broken[BROKEN_MOST];
+    size_t broken_count;
     packet *first, *last;
     size_t queued, count; /* bytes, packets */
     uint64_t free_us;     /* when the air is free again */
@@ -151,7 +154,9 @@ static uint64_t pass_packets(sim_radio *r)
             const bmb_port *u = &r->layer.under;
             bmb_err err = blocked ? BMB_AGAIN : u->net.send(u->ctx, p->sock, &slice, 1, &taken);
             p->at += taken;
-            gone = p->at == p->size || (err != BMB_OK && err != BMB_AGAIN);
+            bool failed = err != BMB_OK && err != BMB_AGAIN;
+            if (failed) r->broken[r->broken_count++ % BROKEN_MOST] = p->sock; /* whoever sends next is told */
+            gone = p->at == p->size || failed;
             if (!gone && now + 5000 < next) next = now + 5000;
         }
         if (gone) {
@@ -235,6 +240,20 @@ static bool end_later(sim_radio *r, bmb_sock sock, bool close)
     return true;
 }
 
+static bool is_broken(const sim_radio *r, bmb_sock sock)
+{
+    size_t count = r->broken_count < BROKEN_MOST ? r->broken_count : BROKEN_MOST;
+    for (size_t i = 0; i < count; i++)
+        if (r->broken[i] == sock) return true;
+    return false;
+}
+
+static void forget_broken(sim_radio *r, bmb_sock sock)
+{
+    for (size_t i = 0; i < BROKEN_MOST; i++)
+        if (r->broken[i] == sock) r->broken[i] = BMB_NO_SOCK; /* its number may be given again */
+}
+
 static void radio_finish(void *ctx, bmb_sock sock)
 {
     sim_radio *r = of(ctx);
@@ -247,6 +266,7 @@ static bmb_err radio_send(void *ctx, bmb_sock sock, const bmb_slice *slices, siz
     size_t total = 0;
     *taken = 0;
     for (size_t i = 0; i < count; i++) total += slices[i].size;
+    if (is_broken(r, sock)) return BMB_GONE;
     if (dropped_out(r, now_us(r))) return BMB_AGAIN;
     while (*taken < total && room(r) > 0) {
         size_t size = total - *taken < PACKET ? total - *taken : PACKET;
@@ -281,6 +301,7 @@ static void radio_close(void *ctx, bmb_sock sock)
     sim_radio *r = of(ctx);
     const bmb_port *u = &r->layer.under;
     (void)pass_packets(r);
+    forget_broken(r, sock);
     if (end_later(r, sock, true)) {
         (void)u->net.watch(u->ctx, sock, 0, NO_TOKEN);
         return;

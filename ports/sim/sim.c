@@ -231,6 +231,7 @@ static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
 {
     static const char *const views[BMB_VIEW_COUNT] = { "station platform", "sidings", "driver's cab" };
     const camera *cam = camera_at(ctx, index);
+    if (index >= ((bmb_sim *)ctx)->count) return BMB_NOT_FOUND;
     memset(out, 0, sizeof *out);
     memcpy(out->name, cam->name, sizeof out->name);
     out->buffers = BUFFERS;
@@ -296,6 +297,7 @@ static bmb_err provide_buffers(camera *cam, size_t room)
 static bmb_err start(void *ctx, size_t index, const bmb_mode *asked, bmb_mode *effective)
 {
     camera *cam = camera_at(ctx, index);
+    if (index >= ((bmb_sim *)ctx)->count) return BMB_NOT_FOUND;
     if (cam->running) return BMB_IN_USE;
     if (is_absent(cam->fault)) return BMB_NOT_FOUND;
     if (!mode_is_possible(cam, asked)) return BMB_UNSUPPORTED;

@@ -452,18 +452,6 @@ static void the_program_for_the_framed_protocol_watches(void **state)
     assert_int_equal(served_stop(&s), 0);
 }
 
-static void the_smallest_example_serves(void **state)
-{
-    (void)state;
-    served s;
-    assert_true(served_start(&s, BAMBINO_BUILD "/example_smallest", "0 30 2>/dev/null"));
-    process_run(out, sizeof out,
-                "curl -sf http://127.0.0.1:%u/yard.jpg | ffprobe -v error -show_entries stream=width -of csv=p=0 -",
-                s.http);
-    says("640");
-    (void)served_stop(&s);
-}
-
 #define CASE(name) cmocka_unit_test_setup_teardown(name, make_folder, drop_folder)
 
 int main(void)
@@ -489,7 +477,6 @@ int main(void)
         CASE(used_up_files_are_survived),
         CASE(wrong_destinations_are_told),
         CASE(the_program_for_the_framed_protocol_watches),
-        CASE(the_smallest_example_serves),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -222,6 +222,9 @@ static bmb_err open_bound(fake_port *f, const bmb_addr *addr, bmb_sock *out, bmb
 
 static bmb_err listen_at(void *ctx, const bmb_addr *addr, bmb_sock *out, bmb_addr *bound)
 {
+    for (bmb_sock i = 0; addr->port != 0 && i < FAKE_SOCKS; i++)
+        if (self(ctx)->socks[i].open && self(ctx)->socks[i].listening && self(ctx)->socks[i].addr.port == addr->port)
+            return BMB_IN_USE;
     bmb_err err = open_bound(self(ctx), addr, out, bound);
     if (err == BMB_OK) self(ctx)->socks[*out].listening = true;
     fake_tell(self(ctx), "s%d listens at %s", *out, text_of(addr).text);
@@ -363,13 +366,18 @@ static bmb_err udp_unreachable(void *ctx, bmb_sock sock, bmb_addr *to)
     return BMB_OK;
 }
 
-/* One datagram at a time waits in `in`; its sender in `peer`. */
+/* Datagrams wait in `in`, each behind its size; the last one's sender in `peer`. */
 static bmb_err udp_recv(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got, bmb_addr *from)
 {
-    bmb_err err = receive(ctx, sock, out, room, got);
-    self(ctx)->socks[sock].in_at = self(ctx)->socks[sock].in_size = 0;
-    *from = self(ctx)->socks[sock].peer;
-    return err;
+    fake_sock *s = &self(ctx)->socks[sock];
+    size_t size;
+    if (s->in_size == s->in_at) return BMB_AGAIN;
+    memcpy(&size, s->in + s->in_at, sizeof size);
+    *got = size < room ? size : room;
+    memcpy(out, s->in + s->in_at + sizeof size, *got);
+    s->in_at += sizeof size + size;
+    *from = s->peer;
+    return BMB_OK;
 }
 
 static void close_sock(void *ctx, bmb_sock s)
@@ -398,7 +406,10 @@ static size_t ready(void *ctx, bmb_ready *out, size_t room)
 {
     fake_port *f = self(ctx);
     size_t n = 0;
-    for (bmb_sock i = 0; i < f->sock_end && n < room; i++) {
+    if (f->sock_end == 0) return 0;
+    bmb_sock first = room < FAKE_SOCKS ? f->turn % f->sock_end : 0; /* with little room everyone gets a turn */
+    for (bmb_sock k = 0; k < f->sock_end && n < room; k++) {
+        bmb_sock i = (first + k) % f->sock_end;
         const fake_sock *s = &f->socks[i];
         if (!s->open || s->listener != BMB_NO_SOCK) continue;
         bool readable = s->listening ? has_waiting(f, i) : s->in_size > s->in_at || s->peer_gone;
@@ -406,7 +417,9 @@ static size_t ready(void *ctx, bmb_ready *out, size_t room)
         if (i == f->dialled && f->dials > 0 && f->dial_err == BMB_AGAIN) continue; /* on its way */
         uint32_t events = (readable ? BMB_READABLE : 0) | (s->room > 0 && !s->listening ? BMB_WRITABLE : 0);
         events = (events & s->watched) | (s->broken ? BMB_BROKEN : 0);
-        if (events != 0) out[n++] = (bmb_ready){ .token = s->token, .events = events };
+        if (events == 0) continue;
+        out[n++] = (bmb_ready){ .token = s->token, .events = events };
+        f->turn = i + 1;
     }
     return n;
 }
@@ -418,12 +431,14 @@ static size_t camera_count(void *ctx)
 
 static bmb_err camera_info(void *ctx, size_t i, bmb_camera_info *out)
 {
+    if (i >= self(ctx)->camera_count) return BMB_NOT_FOUND;
     *out = self(ctx)->cameras[i].info;
     return BMB_OK;
 }
 
 static bmb_err camera_start(void *ctx, size_t i, const bmb_mode *asked, bmb_mode *effective)
 {
+    if (i >= self(ctx)->camera_count) return BMB_NOT_FOUND;
     fake_camera *c = &self(ctx)->cameras[i];
     c->starts++;
     fake_tell(self(ctx), "camera %zu starts %s %ux%u at %u: %s", i, bmb_codec_name(asked->codec), asked->width,
@@ -629,9 +644,11 @@ void fake_datagram_in(fake_port *f, uint16_t port, const bmb_addr *from, const v
     for (bmb_sock i = 0; i < FAKE_SOCKS; i++) {
         fake_sock *s = &f->socks[i];
         if (!s->open || !s->udp || s->addr.port != port) continue;
-        memcpy(s->in, data, size);
-        s->in_at = 0;
-        s->in_size = size;
+        if (s->in_at == s->in_size) s->in_at = s->in_size = 0;
+        assert(s->in_size + sizeof size + size <= FAKE_IN);
+        memcpy(s->in + s->in_size, &size, sizeof size);
+        memcpy(s->in + s->in_size + sizeof size, data, size);
+        s->in_size += sizeof size + size;
         s->peer = *from;
     }
 }

@@ -60,6 +60,7 @@ typedef struct fake_port {
     fake_sock socks[FAKE_SOCKS];
     bmb_err accept_err;
     bmb_sock sock_end; /* behind the last one that was ever open */
+    bmb_sock turn;     /* whose it is to be reported first */
     bmb_err dial_err;  /* what dialling meets with: BMB_AGAIN lasts until it is changed */
     bmb_err udp_open_err;
     bmb_sock dialled; /* the last one */
