@@ -193,7 +193,6 @@ bool cli_demo_file(const char *file, char *out, size_t room);
  * printed. The arguments that are no options are left in `rest`, at most rest_most of them. */
 bool cli_options(int argc, const char **argv, const struct poptOption *options, const char *usage, const char **rest,
                  int rest_most, bool *help);
-const char *cli_format_title(bmb_stream_format format); /* for people */
 /* A line on standard output, for commands that serve: whoever reads it slowly, or not at all, must not hold that up. */
 void cli_say(const char *fmt, ...) __attribute__((format(printf, 1, 2)));
 void cli_last_words(void); /* lines that still wait are written, for half a second */

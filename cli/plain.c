@@ -143,12 +143,3 @@ void cli_write_descriptions(cli_device *d)
         }
     }
 }
-
-const char *cli_format_title(bmb_stream_format format)
-{
-    const char *name = bmb_stream_format_name(format);
-    const bmb_format_info *f;
-    for (size_t i = 0; (f = bmb_format_at(i)) != NULL; i++)
-        if (strcmp(f->name, name) == 0) return f->title;
-    return name;
-}

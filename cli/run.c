@@ -14,7 +14,7 @@ static void print_http(const bmb_feed_config *feed, bmb_codec codec, const char 
     for (size_t i = 0; (f = bmb_format_at(i)) != NULL; i++)
         if (f->picture && (f->codecs >> codec & 1) != 0) picture = f;
     for (size_t i = 0; (f = bmb_format_at(i)) != NULL; i++) {
-        char more[128] = "   for players without RTSP";
+        char more[BMB_ADDR_TEXT_MAX + BMB_NAME_MAX + 32] = "   for players without RTSP";
         if (f->suffix == NULL || f->picture || (f->codecs >> codec & 1) == 0) continue;
         if (picture != NULL) snprintf(more, sizeof more, "   still: http://%s/%s%s", host, feed->name, picture->suffix);
         cli_say("      http://%s/%s%s%s", host, feed->name, f->suffix, more);
@@ -53,7 +53,7 @@ static void print_tcp(const cli_device *d, uint16_t feed, const char *before, co
     char text[BMB_ADDR_TEXT_MAX];
     for (size_t i = 0; bmb_outlet_stats_get(d->device, i, &s) == BMB_OK; i++) {
         if (s.kind != BMB_OUTLET_TCP || s.feed != feed) continue;
-        const char *format = cli_format_title(s.format);
+        const char *format = bmb_format_text(s.format);
         size_t n = bmb_linux_reachable(&s.addr, reachable, HOSTS_MOST);
         for (size_t k = 0; k < n; k++) {
             bmb_addr_text(&reachable[k], true, text, sizeof text);

@@ -90,7 +90,6 @@ const char *bmb_stream_format_name(bmb_stream_format format);
 /* What can be said of a format. Whatever lists formats is made from these rows: routes, printed addresses, the page. */
 typedef struct bmb_format_info {
     const char *name;       /* as in configuration and status; those over HTTP alone: "mjpeg", "jpg" */
-    const char *title;      /* for people: "MPEG transport stream" */
     const char *suffix;     /* over HTTP: "/yard.ts" has ".ts"; NULL: not there */
     const char *media_type; /* of that; NULL: not there */
     bool picture;           /* over HTTP: a single picture, not a stream */

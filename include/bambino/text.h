@@ -20,6 +20,8 @@ size_t bmb_fault_text(const bmb_fault *fault, char *out, size_t room);
 size_t bmb_addr_text(const bmb_addr *addr, bool with_port, char *out, size_t room);
 /* Why a camera does not work, and what to do; where the driver could not tell, the phrase for the code. */
 const char *bmb_camera_fault_text(bmb_camera_fault fault, bmb_err err);
+/* A format as people read it: "MPEG transport stream"; its name where there is nothing better. */
+const char *bmb_format_text(bmb_stream_format format);
 /* A short phrase for a code: "the address or port is in use". */
 const char *bmb_err_text(bmb_err err);
 

@@ -31,6 +31,11 @@ size_t bmb_addr_text(const bmb_addr *addr, bool with_port, char *out, size_t roo
     return format(out, room, "%s%s%s:%u", open, ip, close, addr->port);
 }
 
+const char *bmb_format_text(bmb_stream_format format)
+{
+    return format == BMB_FORMAT_TS ? "MPEG transport stream" : bmb_stream_format_name(format);
+}
+
 const char *bmb_err_text(bmb_err err)
 {
     static const char *const texts[] = {

@@ -229,3 +229,22 @@ bool bmb_same_host(const bmb_addr *a, const bmb_addr *b)
 {
     return a->family == b->family && memcmp(a->ip, b->ip, a->family == 6 ? 16 : 4) == 0;
 }
+
+uint64_t bmb_member(const void *of, size_t at, size_t size)
+{
+    const uint8_t *here = (const uint8_t *)of + at;
+    uint64_t u64;
+    uint32_t u32;
+    uint16_t u16;
+    if (size == sizeof u64) {
+        memcpy(&u64, here, sizeof u64);
+        return u64;
+    }
+    if (size == sizeof u32) {
+        memcpy(&u32, here, sizeof u32);
+        return u32;
+    }
+    if (size != sizeof u16) return *here;
+    memcpy(&u16, here, sizeof u16);
+    return u16;
+}

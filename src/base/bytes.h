@@ -71,6 +71,9 @@ bool bmb_read_dec(const char *text, size_t size, uint32_t most, uint32_t *out);
 /* Arithmetic on sizes that stops at SIZE_MAX, so that a sum too large can never look small. */
 size_t bmb_add(size_t a, size_t b);
 size_t bmb_mul(size_t a, size_t b);
+/* A member of a struct that is an unsigned number of 1, 2, 4 or 8 bytes, for tables of members. */
+uint64_t bmb_member(const void *of, size_t at, size_t size);
+
 /* The next multiple of BMB_ALIGN. */
 size_t bmb_align(size_t n);
 #define BMB_ALIGN 16u

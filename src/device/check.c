@@ -1,5 +1,6 @@
 #include "device/check.h"
 
+#include <stddef.h>
 #include <string.h>
 
 #include "base/bounds.h"
@@ -28,22 +29,54 @@ static uint16_t slots_of(const bmb_feed_config *feed, const bmb_camera_info *inf
     return (uint16_t)(slots > BMB_SLOTS_MOST ? BMB_SLOTS_MOST : slots);
 }
 
-/* What one configuration value may be. */
+/* What one member of the configuration may be. */
 typedef struct bound {
     const char *key;
-    int64_t value, least, most;
+    uint16_t at, size;
+    uint32_t least, most;
 } bound;
 
-static bmb_err check_bounds(const bound *bounds, size_t count, const char *part, const char *name, bmb_fault *fault)
-{
-    for (size_t i = 0; i < count; i++) {
-        const bound *b = &bounds[i];
-        if (b->value < b->least) return bmb_blame(fault, BMB_BAD_ARG, part, b->key, name, b->value, b->least);
-        if (b->value > b->most) return bmb_blame(fault, BMB_BAD_ARG, part, b->key, name, b->value, b->most);
-    }
-    return BMB_OK;
-}
+#define MEMBER(type, name) offsetof(type, name), sizeof((type *)0)->name
 #define COUNT(a) (sizeof(a) / sizeof((a)[0]))
+
+static const bound config_bounds[] = {
+    { "feeds", MEMBER(bmb_config, feed_count), 1, BMB_FEEDS_MOST },
+    { "outlets", MEMBER(bmb_config, outlet_count), 0, BMB_OUTLETS_MOST },
+    { "pushes", MEMBER(bmb_config, push_count), 0, BMB_PUSHES_MOST },
+    { "viewers", MEMBER(bmb_config, viewers), 1, 4000 },
+    { "spare", MEMBER(bmb_config, spare), 1, 64 },
+    { "request_buffer", MEMBER(bmb_config, request_buffer), 1536, 16384 },
+    { "rtp_packet", MEMBER(bmb_config, rtp_packet), 256, 8900 },
+    { "stall_ms", MEMBER(bmb_config, stall_ms), 100, 600000 },
+    { "request_ms", MEMBER(bmb_config, request_ms), 100, 600000 },
+    { "idle_ms", MEMBER(bmb_config, idle_ms), 100, 600000 },
+    { "session_ms", MEMBER(bmb_config, session_ms), 1000, 600000 },
+    { "unsent_ms", MEMBER(bmb_config, unsent_ms), 20, 5000 },
+};
+
+static const bound feed_bounds[] = {
+    { "codec", MEMBER(bmb_feed_config, mode.codec), 0, BMB_CODEC_COUNT - 1 },
+    { "width", MEMBER(bmb_feed_config, mode.width), 16, 8192 },
+    { "height", MEMBER(bmb_feed_config, mode.height), 16, 8192 },
+    { "rate", MEMBER(bmb_feed_config, mode.mfps), 1, 240000 },
+    { "frame_max", MEMBER(bmb_feed_config, frame_max), 256, INT32_MAX },
+};
+
+static bmb_err check_bound(const char *part, const char *key, const char *name, int64_t value, int64_t least,
+                           int64_t most, bmb_fault *fault)
+{
+    if (value >= least && value <= most) return BMB_OK;
+    return bmb_blame(fault, BMB_BAD_ARG, part, key, name, value, value < least ? least : most);
+}
+
+static bmb_err check_bounds(const void *of, const bound *bounds, size_t count, const char *part, const char *name,
+                            bmb_fault *fault)
+{
+    bmb_err err = BMB_OK;
+    for (const bound *b = bounds; err == BMB_OK && b < bounds + count; b++)
+        err = check_bound(part, b->key, name, (int64_t)bmb_member(of, b->at, b->size), b->least, b->most, fault);
+    return err;
+}
 
 static bool good_name(const char *name)
 {
@@ -91,16 +124,11 @@ static bmb_err check_feed(const bmb_config *config, size_t index, bmb_plan *out,
     }
     if (f->camera == NULL || find_camera(config->port, f->camera, &camera, &info) != BMB_OK)
         return bmb_blame(fault, BMB_NOT_FOUND, "camera", "camera", f->camera, 0, 0);
-    const bound bounds[] = {
-        { "codec", (int64_t)f->mode.codec, 0, BMB_CODEC_COUNT - 1 },
-        { "width", f->mode.width, 16, 8192 },
-        { "height", f->mode.height, 16, 8192 },
-        { "rate", f->mode.mfps, 1, 240000 },
-        { "frame_max", f->frame_max, 256, INT32_MAX },
-        { "reel_bytes", f->storage == BMB_KEPT ? f->reel_bytes : f->frame_max, f->frame_max, INT32_MAX },
-        { "buffers", f->storage == BMB_BORROWED ? info.buffers : 3, 3, 255 },
-    };
-    bmb_err err = check_bounds(bounds, COUNT(bounds), "feed", f->name, fault);
+    bmb_err err = check_bounds(f, feed_bounds, COUNT(feed_bounds), "feed", f->name, fault);
+    if (err == BMB_OK && f->storage == BMB_KEPT)
+        err = check_bound("feed", "reel_bytes", f->name, f->reel_bytes, f->frame_max, INT32_MAX, fault);
+    if (err == BMB_OK && f->storage == BMB_BORROWED)
+        err = check_bound("feed", "buffers", f->name, info.buffers, 3, 255, fault);
     if (err != BMB_OK) return err;
     out->camera[index] = (uint16_t)camera;
     out->slots[index] = slots_of(f, &info);
@@ -144,21 +172,9 @@ static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
 
 bmb_err bmb_config_check(const bmb_config *config, bmb_plan *out, bmb_fault *fault)
 {
-    const bound bounds[] = {
-        { "feeds", (int64_t)config->feed_count, 1, BMB_FEEDS_MOST },
-        { "outlets", (int64_t)config->outlet_count, config->push_count > 0 ? 0 : 1, BMB_OUTLETS_MOST },
-        { "pushes", (int64_t)config->push_count, 0, BMB_PUSHES_MOST },
-        { "viewers", config->viewers, 1, 4000 },
-        { "spare", config->spare, 1, 64 },
-        { "request_buffer", config->request_buffer, 1536, 16384 },
-        { "rtp_packet", config->rtp_packet, 256, 8900 },
-        { "stall_ms", config->stall_ms, 100, 600000 },
-        { "request_ms", config->request_ms, 100, 600000 },
-        { "idle_ms", config->idle_ms, 100, 600000 },
-        { "session_ms", config->session_ms, 1000, 600000 },
-        { "unsent_ms", config->unsent_ms, 20, 5000 },
-    };
-    bmb_err err = check_bounds(bounds, COUNT(bounds), "config", NULL, fault);
+    bmb_err err = check_bounds(config, config_bounds, COUNT(config_bounds), "config", NULL, fault);
+    if (err == BMB_OK && config->push_count == 0) /* it would send nothing to anybody */
+        err = check_bound("config", "outlets", NULL, (int64_t)config->outlet_count, 1, BMB_OUTLETS_MOST, fault);
     if (err == BMB_OK) err = bmb_contract_check(config, fault);
     for (size_t i = 0; err == BMB_OK && i < config->feed_count; i++) err = check_feed(config, i, out, fault);
     return err == BMB_OK ? check_outlets(config, fault) : err;

@@ -45,6 +45,7 @@ typedef struct bmb_still {
 typedef struct bmb_feed {
     const bmb_feed_config *config;
     uint16_t number; /* in the configuration */
+    uint16_t group;  /* of those who send it to a group: its number plus 1; 0: nobody does */
     bmb_camera camera;
     bmb_reel reel;
     bmb_codec_state codec;

@@ -9,9 +9,7 @@ static bmb_group_set *set_of(const bmb_groups *service)
 
 static bmb_group *group_of(const bmb_group_set *set, const bmb_feed *feed)
 {
-    for (size_t i = 0; i < set->count; i++)
-        if (set->groups[i].feed == feed) return &set->groups[i];
-    return NULL;
+    return feed->group != 0 ? &set->groups[feed->group - 1] : NULL;
 }
 
 static const bmb_addr *address_of(const bmb_group *g)
@@ -142,7 +140,9 @@ void bmb_groups_open(bmb_group_set *set, bmb_context *x, const bmb_feeds *feeds,
     };
     for (size_t i = 0; i < feeds->count; i++) {
         bmb_feed *feed = &feeds->feed[i];
-        if (feed->config->multicast.group.family != 0) groups[set->count++].feed = feed;
+        if (feed->config->multicast.group.family == 0) continue;
+        groups[set->count++].feed = feed;
+        feed->group = (uint16_t)set->count;
     }
 }
 

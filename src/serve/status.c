@@ -1,5 +1,7 @@
 #include "serve/status.h"
 
+#include <stddef.h>
+
 #include "bambino/version.h"
 #include "base/bytes.h"
 #include "serve/formats.h"
@@ -12,35 +14,71 @@ static void address_text(const bmb_addr *addr, char *out, size_t room)
     out[bmb_written(&w)] = '\0';
 }
 
+/* How a member of the figures is told. */
+typedef enum telling { NUMBER, YES_NO, THOUSANDTHS, MS_OF_US, S_OF_US } telling;
+
+typedef struct member {
+    const char *key;
+    uint16_t at;
+    uint8_t size, as;
+} member;
+
+#define MEMBER(key, type, name, as)                                                                                    \
+    {                                                                                                                  \
+        key, offsetof(type, name), sizeof((type *)0)->name, as                                                         \
+    }
+#define PUT(o, stats, table) put_members(o, stats, table, sizeof(table) / sizeof((table)[0]))
+
+static void put_members(cJSON *o, const void *stats, const member *table, size_t count)
+{
+    for (const member *m = table; m < table + count; m++) {
+        uint64_t value = bmb_member(stats, m->at, m->size);
+        if (m->as == NUMBER) bmb_json_number(o, m->key, (double)value);
+        if (m->as == YES_NO) bmb_json_bool(o, m->key, value != 0);
+        if (m->as == THOUSANDTHS) bmb_json_milli(o, m->key, (uint32_t)value);
+        if (m->as == MS_OF_US) bmb_json_number(o, m->key, (double)(value / 1000));
+        if (m->as == S_OF_US) bmb_json_milli(o, m->key, (uint32_t)(value / 1000));
+    }
+}
+
 size_t bmb_status_device(const char *name, const bmb_device_stats *s, void *memory, size_t size, char *out, size_t room)
 {
+    static const member figures[] = {
+        MEMBER("uptime_s", bmb_device_stats, uptime_us, S_OF_US),
+        MEMBER("viewers", bmb_device_stats, viewers, NUMBER),
+        MEMBER("viewers_most", bmb_device_stats, viewers_most, NUMBER),
+        MEMBER("connections", bmb_device_stats, connections, NUMBER),
+        MEMBER("connections_most", bmb_device_stats, connections_most, NUMBER),
+        MEMBER("rtsp_sessions", bmb_device_stats, sessions, NUMBER),
+        MEMBER("requests", bmb_device_stats, requests, NUMBER),
+        MEMBER("bad_requests", bmb_device_stats, bad_requests, NUMBER),
+        MEMBER("viewers_refused", bmb_device_stats, refused, NUMBER),
+        MEMBER("accept_failed", bmb_device_stats, accept_failed, NUMBER),
+        MEMBER("memory_bytes", bmb_device_stats, memory, NUMBER),
+        MEMBER("longest_step_ms", bmb_device_stats, pace.step_us, THOUSANDTHS),
+    };
+    static const member moments[] = {
+        MEMBER("longest_step_at_s", bmb_device_stats, pace.step_at_us, S_OF_US),
+        MEMBER("longest_delay_ms", bmb_device_stats, pace.late_us, THOUSANDTHS),
+        MEMBER("longest_delay_at_s", bmb_device_stats, pace.late_at_us, S_OF_US),
+    };
     cJSON *o = bmb_json_begin(memory, size);
     bmb_json_text(o, "name", name);
     bmb_json_text(o, "version", BMB_VERSION);
-    bmb_json_milli(o, "uptime_s", (uint32_t)(s->uptime_us / 1000));
-    bmb_json_number(o, "viewers", s->viewers);
-    bmb_json_number(o, "viewers_most", s->viewers_most);
-    bmb_json_number(o, "connections", s->connections);
-    bmb_json_number(o, "connections_most", s->connections_most);
-    bmb_json_number(o, "rtsp_sessions", s->sessions);
-    bmb_json_number(o, "requests", s->requests);
-    bmb_json_number(o, "bad_requests", s->bad_requests);
-    bmb_json_number(o, "viewers_refused", s->refused);
-    bmb_json_number(o, "accept_failed", s->accept_failed);
-    bmb_json_number(o, "memory_bytes", (double)s->memory);
-    bmb_json_milli(o, "longest_step_ms", s->pace.step_us);
+    PUT(o, s, figures);
     bmb_json_text(o, "longest_step_doing", bmb_doing_name(s->pace.doing));
-    bmb_json_milli(o, "longest_step_at_s", (uint32_t)(s->pace.step_at_us / 1000));
-    bmb_json_milli(o, "longest_delay_ms", s->pace.late_us);
-    bmb_json_milli(o, "longest_delay_at_s", (uint32_t)(s->pace.late_at_us / 1000));
+    PUT(o, s, moments);
     return bmb_json_end(o, out, room);
 }
 
 static void put_tally(cJSON *o, const bmb_tally *t)
 {
-    bmb_json_number(o, "sent", (double)t->frames);
-    bmb_json_number(o, "bytes_sent", (double)t->bytes);
-    bmb_json_number(o, "blocked_ms", (double)(t->blocked_us / 1000));
+    static const member figures[] = {
+        MEMBER("sent", bmb_tally, frames, NUMBER),
+        MEMBER("bytes_sent", bmb_tally, bytes, NUMBER),
+        MEMBER("blocked_ms", bmb_tally, blocked_us, MS_OF_US),
+    };
+    PUT(o, t, figures);
 }
 
 size_t bmb_status_outlet(const bmb_outlet_stats *s, const char *feed, void *memory, size_t size, char *out, size_t room)
@@ -60,6 +98,11 @@ size_t bmb_status_outlet(const bmb_outlet_stats *s, const char *feed, void *memo
 
 size_t bmb_status_push(const char *feed, const bmb_push_stats *s, void *memory, size_t size, char *out, size_t room)
 {
+    static const member figures[] = {
+        MEMBER("starts", bmb_push_stats, starts, NUMBER),   MEMBER("fps", bmb_push_stats, mfps, THOUSANDTHS),
+        MEMBER("kbps", bmb_push_stats, kbps, NUMBER),       MEMBER("age_ms", bmb_push_stats, age_ms, NUMBER),
+        MEMBER("skipped", bmb_push_stats, skipped, NUMBER),
+    };
     char to[64];
     address_text(&s->config->to, to, sizeof to);
     cJSON *o = bmb_json_begin(memory, size);
@@ -70,11 +113,7 @@ size_t bmb_status_push(const char *feed, const bmb_push_stats *s, void *memory, 
     bmb_json_number(o, "to_port", s->config->to.port);
     bmb_json_text(o, "state", bmb_push_state_name(s->state));
     bmb_json_text(o, "error", s->err == BMB_OK ? NULL : bmb_err_name(s->err));
-    bmb_json_number(o, "starts", s->starts);
-    bmb_json_milli(o, "fps", s->mfps);
-    bmb_json_number(o, "kbps", s->kbps);
-    bmb_json_number(o, "age_ms", s->age_ms);
-    bmb_json_number(o, "skipped", (double)s->skipped);
+    PUT(o, s, figures);
     put_tally(o, &s->out);
     return bmb_json_end(o, out, room);
 }
@@ -90,6 +129,38 @@ static void put_suffixes(cJSON *o, bmb_codec codec)
 
 size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char *out, size_t room)
 {
+    static const member camera[] = {
+        MEMBER("camera_restarts", bmb_feed_stats, restarts, NUMBER),
+        MEMBER("camera_gap_ms_most", bmb_feed_stats, gap_ms_most, NUMBER),
+        MEMBER("width", bmb_feed_stats, width, NUMBER),
+        MEMBER("height", bmb_feed_stats, height, NUMBER),
+        MEMBER("fps_set", bmb_feed_stats, mfps_set, THOUSANDTHS),
+    };
+    static const member asked[] = {
+        MEMBER("width_asked", bmb_feed_stats, asked.width, NUMBER),
+        MEMBER("height_asked", bmb_feed_stats, asked.height, NUMBER),
+        MEMBER("fps_asked", bmb_feed_stats, asked.mfps, THOUSANDTHS),
+    };
+    static const member kept[] = {
+        MEMBER("kbps_set", bmb_feed_stats, kbps_set, NUMBER),
+        MEMBER("quality", bmb_feed_stats, quality, NUMBER),
+    };
+    static const member frames[] = {
+        MEMBER("frames", bmb_feed_stats, frames, NUMBER),
+        MEMBER("sent", bmb_feed_stats, sent, NUMBER),
+        MEMBER("skipped", bmb_feed_stats, skipped, NUMBER),
+        MEMBER("dropped", bmb_feed_stats, dropped, NUMBER),
+        MEMBER("bad", bmb_feed_stats, bad, NUMBER),
+        MEMBER("too_large", bmb_feed_stats, too_large, NUMBER),
+        MEMBER("bytes_sent", bmb_feed_stats, bytes_sent, NUMBER),
+        MEMBER("viewers", bmb_feed_stats, viewers, NUMBER),
+        MEMBER("viewers_stalled", bmb_feed_stats, stalled, NUMBER),
+        MEMBER("viewers_shed", bmb_feed_stats, shed, NUMBER),
+        MEMBER("reel_bytes", bmb_feed_stats, reel_bytes, NUMBER),
+        MEMBER("reel_used", bmb_feed_stats, reel_used, NUMBER),
+        MEMBER("reel_frames", bmb_feed_stats, reel_frames, NUMBER),
+        MEMBER("reel_pinned", bmb_feed_stats, reel_pinned, NUMBER),
+    };
     cJSON *o = bmb_json_begin(memory, size);
     bmb_json_text(o, "name", s->name);
     bmb_json_text(o, "title", s->title);
@@ -99,19 +170,12 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
     bmb_json_text(o, "camera", s->camera);
     bmb_json_text(o, "camera_state", bmb_camera_state_name(s->camera_state));
     bmb_json_text(o, "camera_error", s->camera_err == BMB_OK ? NULL : bmb_err_name(s->camera_err));
-    bmb_json_number(o, "camera_restarts", s->restarts);
-    bmb_json_number(o, "camera_gap_ms_most", s->gap_ms_most);
-    bmb_json_number(o, "width", s->width);
-    bmb_json_number(o, "height", s->height);
-    bmb_json_milli(o, "fps_set", s->mfps_set);
+    PUT(o, s, camera);
     if (s->asked.width != s->width || s->asked.height != s->height || s->asked.mfps != s->mfps_set) {
-        bmb_json_number(o, "width_asked", s->asked.width);
-        bmb_json_number(o, "height_asked", s->asked.height);
-        bmb_json_milli(o, "fps_asked", s->asked.mfps);
+        PUT(o, s, asked);
     }
     if (s->keeping != BMB_KEEPING_OFF) {
-        bmb_json_number(o, "kbps_set", s->kbps_set);
-        bmb_json_number(o, "quality", s->quality);
+        PUT(o, s, kept);
         bmb_json_text(o, "keeping", bmb_keeping_name(s->keeping));
         bmb_json_number(o, "dropped_for_rate", (double)s->dropped_for_rate);
     }
@@ -122,41 +186,31 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
     } else {
         bmb_json_number(o, "newest_ms", s->newest_ms);
     }
-    bmb_json_number(o, "frames", (double)s->frames);
-    bmb_json_number(o, "sent", (double)s->sent);
-    bmb_json_number(o, "skipped", (double)s->skipped);
-    bmb_json_number(o, "dropped", (double)s->dropped);
-    bmb_json_number(o, "bad", (double)s->bad);
-    bmb_json_number(o, "too_large", (double)s->too_large);
-    bmb_json_number(o, "bytes_sent", (double)s->bytes_sent);
-    bmb_json_number(o, "viewers", s->viewers);
-    bmb_json_number(o, "viewers_stalled", s->stalled);
-    bmb_json_number(o, "viewers_shed", s->shed);
-    bmb_json_number(o, "reel_bytes", s->reel_bytes);
-    bmb_json_number(o, "reel_used", s->reel_used);
-    bmb_json_number(o, "reel_frames", s->reel_frames);
-    bmb_json_number(o, "reel_pinned", s->reel_pinned);
+    PUT(o, s, frames);
     return bmb_json_end(o, out, room);
 }
 
 size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *s, void *memory, size_t size, char *out, size_t room)
 {
+    static const member figures[] = {
+        MEMBER("peer_port", bmb_viewer_stats, peer.port, NUMBER),
+        MEMBER("watching_s", bmb_viewer_stats, watching_ms, THOUSANDTHS),
+        MEMBER("fps", bmb_viewer_stats, mfps, THOUSANDTHS),
+        MEMBER("kbps", bmb_viewer_stats, kbps, NUMBER),
+        MEMBER("sent", bmb_viewer_stats, sent, NUMBER),
+        MEMBER("skipped", bmb_viewer_stats, skipped, NUMBER),
+        MEMBER("bytes", bmb_viewer_stats, bytes, NUMBER),
+        MEMBER("age_ms", bmb_viewer_stats, age_ms, NUMBER),
+        MEMBER("waiting", bmb_viewer_stats, waiting, YES_NO),
+        MEMBER("blocked_ms", bmb_viewer_stats, blocked_ms, NUMBER),
+    };
     char peer[64];
     address_text(&s->peer, peer, sizeof peer);
     cJSON *o = bmb_json_begin(memory, size);
     bmb_json_text(o, "feed", feed);
     bmb_json_text(o, "via", bmb_transport_name(s->transport));
     bmb_json_text(o, "peer", peer);
-    bmb_json_number(o, "peer_port", s->peer.port);
-    bmb_json_milli(o, "watching_s", s->watching_ms);
-    bmb_json_milli(o, "fps", s->mfps);
-    bmb_json_number(o, "kbps", s->kbps);
-    bmb_json_number(o, "sent", (double)s->sent);
-    bmb_json_number(o, "skipped", (double)s->skipped);
-    bmb_json_number(o, "bytes", (double)s->bytes);
-    bmb_json_number(o, "age_ms", s->age_ms);
-    bmb_json_bool(o, "waiting", s->waiting);
-    bmb_json_number(o, "blocked_ms", s->blocked_ms);
+    PUT(o, s, figures);
     if (s->reports) {
         bmb_json_number(o, "lost", s->lost);
         bmb_json_milli(o, "lost_percent", (uint32_t)s->lost_256 * 100000 / 256);
