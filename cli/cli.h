@@ -89,6 +89,9 @@ bool cli_config_parse(FILE *file, const char *path, cli_config *out);
 /* The nearest of `count` names, for "did you mean"; NULL when none is near. */
 const char *cli_nearest(const char *text, const char *const *names, size_t count);
 /* Prints every key with its unit, range and meaning, in Markdown. */
+/* The formats of [tcp] and of [push], "auto" first, then NULL; and what a choice means that is not "auto". */
+const char *const *cli_format_names(bool push);
+bmb_stream_format cli_format_chosen(bool push, int chosen);
 void cli_config_reference(FILE *out);
 
 /* Everything that runs: port, cameras and, once opened, the device. */

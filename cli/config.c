@@ -40,8 +40,7 @@ static const char *const section_names[SECTION_COUNT] = { "device", "network", "
 static const char *const kinds[] = { "drawn", "clip", NULL };
 static const char *const views[] = { "station", "yard", "cab", NULL };
 static const char *const codecs[] = { "jpeg", "h264", NULL };
-static const char *const tcp_formats[] = { "auto", "raw", "ts", "framed", NULL };
-static const char *const push_formats[] = { "auto", "raw", "ts", "framed", "rtp", NULL };
+static const char *tcp_formats[BMB_FORMAT_COUNT + 2], *push_formats[BMB_FORMAT_COUNT + 2]; /* filled from the formats */
 static const char *const styles[] = { "off", "states", "viewed", "frames", NULL };
 static const char *const levels[] = { "error", "warning", "info", "debug", NULL };
 static const char *const storages[] = { "kept", "borrowed", NULL };
@@ -548,6 +547,8 @@ bool cli_config_read(const char *path, cli_config *out)
 
 bool cli_config_parse(FILE *file, const char *path, cli_config *out)
 {
+    (void)cli_format_names(false);
+    (void)cli_format_names(true);
     presets(out, path);
     reading r = { .out = out, .file = file };
     int bad_line = ini_parse_stream(next_line, &r, on_pair, &r);
@@ -564,6 +565,8 @@ bool cli_config_parse(FILE *file, const char *path, cli_config *out)
 
 void cli_config_reference(FILE *out)
 {
+    (void)cli_format_names(false);
+    (void)cli_format_names(true);
     static const char *const titles[SECTION_COUNT] = { "[device]",      "[network]",   "[http]",     "[rtsp]",
                                                        "[camera NAME]", "[feed NAME]", "[tcp NAME]", "[push NAME]" };
     for (size_t s = 0; s < SECTION_COUNT; s++) {
@@ -585,4 +588,26 @@ void cli_config_reference(FILE *out)
         }
         fputc('\n', out);
     }
+}
+
+const char *const *cli_format_names(bool push)
+{
+    const char **list = push ? push_formats : tcp_formats;
+    const bmb_format_info *f;
+    size_t n = 0;
+    list[n++] = "auto";
+    for (int id = 0; id < BMB_FORMAT_COUNT; id++)
+        for (size_t i = 0; (f = bmb_format_at(i)) != NULL; i++)
+            if (strcmp(f->name, bmb_stream_format_name((bmb_stream_format)id)) == 0 && (f->tcp || (push && f->udp)))
+                list[n++] = f->name;
+    list[n] = NULL;
+    return list;
+}
+
+bmb_stream_format cli_format_chosen(bool push, int chosen)
+{
+    const char *name = cli_format_names(push)[chosen];
+    int id = 0;
+    while (strcmp(bmb_stream_format_name((bmb_stream_format)id), name) != 0) id++;
+    return (bmb_stream_format)id;
 }

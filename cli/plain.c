@@ -72,7 +72,7 @@ static bool prepare_tcp(cli_device *d, const cli_plain *p)
 {
     bmb_outlet_config *o = &d->outlets[d->config.outlet_count];
     *o = (bmb_outlet_config){ .kind = BMB_OUTLET_TCP, .listen = p->listen, .feed = BMB_NO_FEED };
-    o->format = p->format > 0 ? (bmb_stream_format)(p->format - 1) : BMB_FORMAT_RAW;
+    o->format = p->format > 0 ? cli_format_chosen(false, p->format) : BMB_FORMAT_RAW;
     o->keep_all = p->keep_all != 0;
     o->controls = p->controls != 0;
     if (p->listen.family == 0) {
@@ -99,7 +99,7 @@ static bool prepare_push(cli_device *d, const cli_plain *p)
     }
     if (!choose_feed(d, p, "push", &out->feed) || !cli_destination(where, p->to, !d->quiet, out)) return false;
     bool h264 = d->feeds[out->feed].mode.codec == BMB_CODEC_H264;
-    out->format = p->format > 0 ? (bmb_stream_format)(p->format - 1)
+    out->format = p->format > 0 ? cli_format_chosen(true, p->format)
                   : h264        ? BMB_FORMAT_TS
                   : out->tcp    ? BMB_FORMAT_RAW
                                 : BMB_FORMAT_RTP;

@@ -42,16 +42,19 @@ static bool keep_feed(cli_config *c, const char *name)
 
 static bool choose_format(const char *text, int *out)
 {
-    const char *names[BMB_FORMAT_COUNT];
+    const char *const *names = cli_format_names(true);
+    char list[128] = "";
+    size_t count = 1; /* behind "auto", which is said by leaving it out */
     if (text == NULL) return true;
-    for (int i = 0; i < BMB_FORMAT_COUNT; i++) {
-        names[i] = bmb_stream_format_name((bmb_stream_format)i);
-        if (strcmp(names[i], text) != 0) continue;
-        *out = i + 1;
+    for (; names[count] != NULL; count++) {
+        size_t at = strlen(list);
+        snprintf(list + at, sizeof list - at, "%s%s", count > 1 ? ", " : "", names[count]);
+        if (strcmp(names[count], text) != 0) continue;
+        *out = (int)count;
         return true;
     }
-    const char *near = cli_nearest(text, names, BMB_FORMAT_COUNT);
-    cli_error("--format %s: use raw, ts, framed or rtp%s%s%s", text, near != NULL ? "; did you mean " : "",
+    const char *near = cli_nearest(text, names + 1, count - 1);
+    cli_error("--format %s: use one of %s%s%s%s", text, list, near != NULL ? "; did you mean " : "",
               near != NULL ? near : "", near != NULL ? "?" : "");
     return false;
 }
@@ -136,7 +139,7 @@ int cli_send(int argc, const char **argv)
     send_options o = { .ttl = 1 };
     const struct poptOption options[] = {
         { "config", '\0', POPT_ARG_STRING, &o.config, 0, "where the feed is described; else the demo", "FILE" },
-        { "format", '\0', POPT_ARG_STRING, &o.format, 0, "raw, ts, framed or rtp; else by codec and way", "FORMAT" },
+        { "format", '\0', POPT_ARG_STRING, &o.format, 0, "as in [push]; else by codec and way", "FORMAT" },
         { "sdp", '\0', POPT_ARG_STRING, &o.sdp, 0, "rtp: write the description for the receiver here", "FILE" },
         { "ttl", '\0', POPT_ARG_INT, &o.ttl, 0, "routers that multicast may pass; else 1", "HOPS" },
         { "interface", '\0', POPT_ARG_STRING, &o.interface, 0, "multicast leaves by the one with this address", "IP" },
