@@ -193,7 +193,7 @@ void bmb_feed_take(bmb_context *x, bmb_feed *feed)
 
 void bmb_feed_deliver(bmb_feed *feed)
 {
-    for (bmb_watcher *w = feed->fresh ? feed->first : NULL; w != NULL; w = feed->walk) {
+    for (bmb_watcher *w = feed->fresh ? feed->first : NULL; w != NULL && w != feed->silent; w = feed->walk) {
         feed->walk = w->next;
         w->owner->frame_there(w->owner, w);
     }
@@ -236,14 +236,17 @@ void bmb_feed_close(bmb_context *x, bmb_feed *feed)
 
 void bmb_feed_join(bmb_feed *feed, bmb_watcher *w, bmb_owner *owner)
 {
-    *w = (bmb_watcher){ .owner = owner, .before = feed->last };
-    *(feed->last != NULL ? &feed->last->next : &feed->first) = w;
-    feed->last = w;
+    bmb_watcher *next = owner->frame_there != NULL ? feed->silent : NULL;
+    *w = (bmb_watcher){ .owner = owner, .next = next, .before = next != NULL ? next->before : feed->last };
+    *(w->before != NULL ? &w->before->next : &feed->first) = w;
+    *(next != NULL ? &next->before : &feed->last) = w;
+    if (owner->frame_there == NULL && feed->silent == NULL) feed->silent = w;
 }
 
 void bmb_feed_leave(bmb_feed *feed, bmb_watcher *w)
 {
     if (feed->walk == w) feed->walk = w->next; /* the list is being gone through */
+    if (feed->silent == w) feed->silent = w->next;
     *(w->before != NULL ? &w->before->next : &feed->first) = w->next;
     *(w->next != NULL ? &w->next->before : &feed->last) = w->before;
     w->next = w->before = NULL;

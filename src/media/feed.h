@@ -17,8 +17,9 @@ typedef struct bmb_owner bmb_owner;
 
 /* Whose a watcher is. Each of these may end the watcher, and others of the same owner. */
 struct bmb_owner {
-    void (*frame_there)(bmb_owner *owner, bmb_watcher *w);
-    void (*put_out)(bmb_owner *owner, bmb_watcher *w); /* gives its frame up, in which it is: room is needed */
+    void *room;                                            /* the owner's own */
+    void (*frame_there)(bmb_owner *owner, bmb_watcher *w); /* NULL: others send what these watch */
+    void (*put_out)(bmb_owner *owner, bmb_watcher *w);     /* gives its frame up, in which it is: room is needed */
     void (*feed_gone)(bmb_owner *owner, bmb_watcher *w);
     bool viewers; /* its watchers are viewers (flow/viewer.h) … */
     void (*describe)(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out); /* … with figures; NULL: none to show */
@@ -49,7 +50,8 @@ typedef struct bmb_feed {
     bmb_camera camera;
     bmb_reel reel;
     bmb_codec_state codec;
-    bmb_watcher *first, *last; /* in the order in which they came */
+    bmb_watcher *first, *last; /* in the order in which they came … */
+    bmb_watcher *silent;       /* … but those that are not told of frames behind the others: the first of them */
     bmb_watcher *walk;         /* the next one, while the list is gone through */
     bool fresh;                /* frames came in this step */
     bool removed;

@@ -107,7 +107,7 @@ static bmb_group *group_at(bmb_watcher *w)
 
 static void frame_there(bmb_owner *owner, bmb_watcher *w)
 {
-    pump((bmb_group_set *)(void *)((uint8_t *)owner - offsetof(bmb_group_set, owner)), group_at(w));
+    pump((bmb_group_set *)owner->room, group_at(w));
 }
 
 static void put_out(bmb_owner *owner, bmb_watcher *w)
@@ -131,13 +131,11 @@ size_t bmb_groups_of(const bmb_config *config)
 
 void bmb_groups_open(bmb_group_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_tally *tally, bmb_group *groups)
 {
-    *set = (bmb_group_set){
-        .service = { join, leave, let_go, lease, sender },
-        .owner = { .viewers = true, .frame_there = frame_there, .put_out = put_out, .feed_gone = feed_gone },
-        .x = x,
-        .tally = tally,
-        .groups = groups
-    };
+    *set = (bmb_group_set){ .service = { join, leave, let_go, lease, sender },
+                            .owner = { set, frame_there, put_out, feed_gone, true, NULL },
+                            .x = x,
+                            .tally = tally,
+                            .groups = groups };
     for (size_t i = 0; i < feeds->count; i++) {
         bmb_feed *feed = &feeds->feed[i];
         if (feed->config->multicast.group.family == 0) continue;

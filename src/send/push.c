@@ -218,7 +218,7 @@ static bmb_push *push_at(bmb_watcher *w)
 
 static void frame_there(bmb_owner *owner, bmb_watcher *w)
 {
-    deliver((bmb_push_set *)(void *)((uint8_t *)owner - offsetof(bmb_push_set, owner)), push_at(w));
+    deliver((bmb_push_set *)owner->room, push_at(w));
 }
 
 static void put_out(bmb_owner *owner, bmb_watcher *w)
@@ -236,13 +236,11 @@ static void feed_gone(bmb_owner *owner, bmb_watcher *w)
 void bmb_pushes_open(bmb_push_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_talk *talk, bmb_push *pushes)
 {
     uint16_t reserved = talk->conn_open;
-    *set = (bmb_push_set){
-        .owner = { .viewers = true, .frame_there = frame_there, .put_out = put_out, .feed_gone = feed_gone },
-        .x = x,
-        .talk = talk,
-        .pushes = pushes,
-        .count = x->config->push_count
-    };
+    *set = (bmb_push_set){ .owner = { set, frame_there, put_out, feed_gone, true, NULL },
+                           .x = x,
+                           .talk = talk,
+                           .pushes = pushes,
+                           .count = x->config->push_count };
     for (size_t i = 0; i < set->count; i++) {
         bmb_push *p = &pushes[i];
         const bmb_push_config *c = p->config = &x->config->pushes[i];

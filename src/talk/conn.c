@@ -294,7 +294,6 @@ void bmb_conn_deliver(bmb_talk *t, bmb_conn *c)
 {
     if ((c->watched & BMB_WRITABLE) != 0 || c->tx_size > 0) return;
     bmb_conn_resume(t, c);
-    bmb_conn_schedule(t, c);
 }
 
 /* It was waited for to take something, and took nothing. */

@@ -165,7 +165,7 @@ struct bmb_talk {
     bmb_figures *figures;
     const bmb_conversation *const *kinds; /* by bmb_conn_kind */
     bmb_owner viewing, describing;        /* connections: with viewers of their own; that wait for a first frame */
-    bmb_owner playing;                    /* sessions */
+    bmb_owner playing, member;            /* sessions: with a stream of their own; of a group */
     bmb_still_taker stills;
     bmb_conn *conns;
     struct bmb_session *sessions;

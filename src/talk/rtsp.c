@@ -226,7 +226,7 @@ const bmb_conversation bmb_rtsp_conversation = { .open = open_conversation,
 
 static void frame_there(bmb_owner *owner, bmb_watcher *w)
 {
-    bmb_talk *t = (bmb_talk *)(void *)((uint8_t *)owner - offsetof(bmb_talk, describing));
+    bmb_talk *t = (bmb_talk *)owner->room;
     bmb_conn *c = (bmb_conn *)(void *)((uint8_t *)w - offsetof(bmb_conn, waiting));
     wait_over(t, c);
 }

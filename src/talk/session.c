@@ -111,9 +111,10 @@ bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who)
         if (err != BMB_OK) return err;
         s->holds = true;
     }
-    const bmb_viewing how = {
-        .owner = &t->playing, .tally = &s->by->past, .framer = bmb_rtp_framer(s->feed), .counted = true
-    };
+    const bmb_viewing how = { .owner = s->via == BMB_VIA_RTP_MULTICAST ? &t->member : &t->playing,
+                              .tally = &s->by->past,
+                              .framer = bmb_rtp_framer(s->feed),
+                              .counted = true };
     bmb_viewer_begin(t->x, &s->viewer, s->feed, &how);
     s->state = BMB_SESSION_PLAYING;
     s->report_us = 0;
@@ -239,7 +240,7 @@ void bmb_session_due(bmb_talk *t, bmb_session *s)
 
 static bmb_talk *talk_of(bmb_owner *owner)
 {
-    return (bmb_talk *)(void *)((uint8_t *)owner - offsetof(bmb_talk, playing));
+    return (bmb_talk *)owner->room;
 }
 
 static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
@@ -263,7 +264,7 @@ static void frame_there(bmb_owner *owner, bmb_watcher *w)
     bmb_talk *t = talk_of(owner);
     bmb_session *s = session_of(w);
     if (s->via == BMB_VIA_RTP_UDP) deliver_unicast(t, s);
-    if (s->via == BMB_VIA_RTP_TCP) bmb_conn_deliver(t, bmb_conn_at(t, s->conn)); /* of a group: others send it */
+    if (s->via == BMB_VIA_RTP_TCP) bmb_conn_deliver(t, bmb_conn_at(t, s->conn));
 }
 
 /* An interleaved stream cannot stop in the middle of a packet, and RTSP has no word for this: the connection ends. */

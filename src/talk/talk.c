@@ -39,7 +39,7 @@ uint16_t bmb_talk_sessions_of(const bmb_config *config)
 /* The viewers of connections. */
 static bmb_talk *talk_of(bmb_owner *owner)
 {
-    return (bmb_talk *)(void *)((uint8_t *)owner - offsetof(bmb_talk, viewing));
+    return (bmb_talk *)owner->room;
 }
 
 static bmb_conn *conn_of(bmb_watcher *w)
@@ -76,11 +76,11 @@ static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
 void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers)
 {
     t->kinds = kinds;
-    t->viewing = (bmb_owner){
-        .viewers = true, .frame_there = frame_there, .put_out = put_out, .feed_gone = feed_gone, .describe = describe
-    };
+    t->viewing = (bmb_owner){ t, frame_there, put_out, feed_gone, true, describe };
     t->describing = bmb_rtsp_describing;
-    t->playing = bmb_session_owner;
+    t->playing = t->member = bmb_session_owner;
+    t->member.frame_there = NULL; /* the group sends for all of them */
+    t->describing.room = t->playing.room = t->member.room = t;
     t->stills.take = bmb_http_take_still;
     t->conn_most = bmb_talk_conns_of(config);
     t->conn_open = (uint16_t)(config->viewers + config->spare);
