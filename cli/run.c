@@ -14,10 +14,13 @@ static void print_http(const bmb_feed_config *feed, bmb_codec codec, const char 
     for (size_t i = 0; (f = bmb_format_at(i)) != NULL; i++)
         if (f->picture && (f->codecs >> codec & 1) != 0) picture = f;
     for (size_t i = 0; (f = bmb_format_at(i)) != NULL; i++) {
-        char more[BMB_ADDR_TEXT_MAX + BMB_NAME_MAX + 32] = "   for players without RTSP";
         if (f->suffix == NULL || f->picture || (f->codecs >> codec & 1) == 0) continue;
-        if (picture != NULL) snprintf(more, sizeof more, "   still: http://%s/%s%s", host, feed->name, picture->suffix);
-        cli_say("      http://%s/%s%s%s", host, feed->name, f->suffix, more);
+        if (picture != NULL) {
+            cli_say("      http://%s/%s%s   still: http://%s/%s%s", host, feed->name, f->suffix, host, feed->name,
+                    picture->suffix);
+        } else {
+            cli_say("      http://%s/%s%s   for players without RTSP", host, feed->name, f->suffix);
+        }
     }
 }
 
