@@ -164,7 +164,7 @@ static bool take_frames(bmb_device *d)
         } else {
             bmb_feed_take(&d->context, feed);
         }
-        fresh = fresh || feed->fresh;
+        fresh = bmb_feed_fresh(feed) || fresh;
     }
     return fresh;
 }

@@ -25,7 +25,8 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
 {
     if (index >= d->context.config->feed_count) return BMB_NOT_FOUND;
     const bmb_feed *f = &d->feeds.feed[index];
-    const bmb_reel *reel = &f->reel;
+    const bmb_track *track = &f->track[0]; /* its pictures: there is nothing else yet */
+    const bmb_reel *reel = &track->reel;
     uint64_t now = d->context.port->now_us(d->context.port->ctx);
     memset(out, 0, sizeof *out);
     out->name = f->config->name;
@@ -43,8 +44,8 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->quality = f->governor.kbps > 0 ? f->governor.quality : 0;
     out->kbps_set = f->governor.kbps;
     out->dropped_for_rate = f->governor.dropped_for_rate;
-    bmb_rate_read(&f->rate, now, &out->mfps, &out->kbps);
-    out->frames = f->frames;
+    bmb_rate_read(&track->rate, now, &out->mfps, &out->kbps);
+    out->frames = track->frames;
     out->sent = f->sent;
     out->skipped = f->skipped;
     out->dropped = f->dropped;
@@ -66,12 +67,11 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
 
 bmb_err bmb_viewer_stats_get(const bmb_device *d, size_t index, bmb_viewer_stats *out)
 {
-    for (size_t i = 0; i < d->feeds.count; i++) {
-        for (bmb_watcher *w = d->feeds.feed[i].first; w != NULL; w = w->next) {
-            if (w->owner->describe == NULL || !bmb_viewer_of(w)->counted || index-- > 0) continue;
-            w->owner->describe(w->owner, w, out);
-            return BMB_OK;
-        }
+    size_t at = 0;
+    for (bmb_watcher *w = bmb_feeds_next(&d->feeds, &at, NULL); w != NULL; w = bmb_feeds_next(&d->feeds, &at, w)) {
+        if (w->owner->describe == NULL || !bmb_viewer_of(w)->counted || index-- > 0) continue;
+        w->owner->describe(w->owner, w, out);
+        return BMB_OK;
     }
     return BMB_NOT_FOUND;
 }

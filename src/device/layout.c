@@ -17,10 +17,14 @@ static void lay_out_feed(bmb_block *b, const bmb_config *config, const bmb_plan 
     feed->number = (uint16_t)i;
     feed->camera.index = p->camera[i];
     feed->camera.mode = c->mode;
+    bmb_track *track = &feed->track[feed->tracks++];
+    track->feed = feed;
+    track->kind = "video";
+    track->row = bmb_codec_of(c->mode.codec);
     if (c->storage == BMB_KEPT) {
-        bmb_reel_init_kept(&feed->reel, memory, c->reel_bytes, c->frame_max, frames, slots);
+        bmb_reel_init_kept(&track->reel, memory, c->reel_bytes, c->frame_max, frames, slots);
     } else {
-        bmb_reel_init_borrowed(&feed->reel, frames, slots, &config->port->cameras, p->camera[i]);
+        bmb_reel_init_borrowed(&track->reel, frames, slots, &config->port->cameras, p->camera[i]);
     }
     for (uint16_t k = 0; k < slots; k++) frames[k].facts = facts + k * facts_size;
 }

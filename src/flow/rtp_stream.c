@@ -6,31 +6,31 @@
 #include "serve/formats.h"
 #include "wire/rtcp.h"
 
-const bmb_framer *bmb_rtp_framer(const bmb_feed *feed)
+const bmb_framer *bmb_rtp_framer(const bmb_track *track)
 {
-    return bmb_stream_framer(BMB_FORMAT_RTP, feed->camera.mode.codec, false);
+    return bmb_stream_framer(BMB_FORMAT_RTP, track->row->codec, false);
 }
 
-void bmb_rtp_start_stream(bmb_context *x, const bmb_feed *feed, bmb_stream_state *state)
+void bmb_rtp_start_stream(bmb_context *x, const bmb_track *track, bmb_stream_state *state)
 {
     memset(state, 0, sizeof *state);
     x->port->random(x->port->ctx, &state->ssrc, sizeof state->ssrc);
     x->port->random(x->port->ctx, &state->next_seq, sizeof state->next_seq);
     x->port->random(x->port->ctx, &state->time_offset, sizeof state->time_offset);
-    state->payload_type = bmb_feed_codec(feed)->rtp_type;
+    state->payload_type = track->row->rtp_type;
     state->payload_max = x->config->rtp_packet;
 }
 
 /* The bit rate that is configured; where none is, the highest that was seen, in coarse steps, so that a description
  * stays what it is. */
-static uint32_t told_kbps(const bmb_context *x, const bmb_feed *feed)
+static uint32_t told_kbps(const bmb_context *x, const bmb_track *track)
 {
+    const bmb_feed *feed = track->feed;
     int32_t kbps;
     if (feed->config->kbps > 0) return feed->config->kbps;
-    if (!bmb_feed_codec(feed)->steered && bmb_camera_get(x, &feed->camera, BMB_CONTROL_KBPS, &kbps) == BMB_OK &&
-        kbps > 0)
+    if (!track->row->steered && bmb_camera_get(x, &feed->camera, BMB_CONTROL_KBPS, &kbps) == BMB_OK && kbps > 0)
         return (uint32_t)kbps;
-    return feed->kbps_most;
+    return track->kbps_most;
 }
 
 bmb_sdp bmb_rtp_describe(const bmb_context *x, const bmb_feed *feed, const bmb_addr *origin, const bmb_multicast *group,
@@ -46,16 +46,18 @@ bmb_sdp bmb_rtp_describe(const bmb_context *x, const bmb_feed *feed, const bmb_a
         sdp.group = group->group;
         sdp.ttl = group->ttl > 0 ? group->ttl : 1;
     }
-    const bmb_codec_row *codec = bmb_feed_codec(feed);
-    bmb_sdp_media *m = &sdp.media[sdp.media_count++];
-    uint32_t kbps;
-    *m = (bmb_sdp_media){ .kind = BMB_RTP_VIDEO,
-                          .payload_type = codec->rtp_type,
-                          .mfps = feed->camera.mode.mfps,
-                          .kbps = told_kbps(x, feed),
-                          .describe = codec->describe,
-                          .codec = (const uint8_t *)&feed->codec + codec->described_by };
-    if (m->mfps == 0) bmb_rate_read(&feed->rate, x->now, &m->mfps, &kbps);
+    for (size_t i = 0; i < feed->tracks; i++) {
+        const bmb_track *t = &feed->track[i];
+        bmb_sdp_media *m = &sdp.media[sdp.media_count++];
+        uint32_t kbps;
+        *m = (bmb_sdp_media){ .kind = t->kind,
+                              .payload_type = t->row->rtp_type,
+                              .mfps = feed->camera.mode.mfps,
+                              .kbps = told_kbps(x, t),
+                              .describe = t->row->describe,
+                              .codec = (const uint8_t *)&t->codec + t->row->described_by };
+        if (m->mfps == 0) bmb_rate_read(&t->rate, x->now, &m->mfps, &kbps);
+    }
     return sdp;
 }
 

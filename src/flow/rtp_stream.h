@@ -5,8 +5,6 @@
 #include "flow/viewer.h"
 #include "wire/sdp.h"
 
-#define BMB_RTP_VIDEO "video" /* the control address of a feed's pictures, behind its own */
-
 /* RTP on an even port, RTCP on the next (RFC 3550 11). */
 typedef struct bmb_udp_pair {
     bmb_sock rtp, rtcp;
@@ -19,9 +17,9 @@ typedef struct bmb_rtp_way {
     const bmb_addr *to, *rtcp_to;
 } bmb_rtp_way;
 
-const bmb_framer *bmb_rtp_framer(const bmb_feed *feed);
+const bmb_framer *bmb_rtp_framer(const bmb_track *track);
 /* RFC 3550 5.1: random SSRC, sequence number and time offset. */
-void bmb_rtp_start_stream(bmb_context *x, const bmb_feed *feed, bmb_stream_state *state);
+void bmb_rtp_start_stream(bmb_context *x, const bmb_track *track, bmb_stream_state *state);
 /* What a feed's description says; group NULL: unicast. */
 bmb_sdp bmb_rtp_describe(const bmb_context *x, const bmb_feed *feed, const bmb_addr *origin, const bmb_multicast *group,
                          bool control);

@@ -4,24 +4,24 @@
 
 #include "base/bounds.h"
 
-void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_feed *feed, const bmb_viewing *how)
+void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_track *track, const bmb_viewing *how)
 {
     bmb_stream_state state = v->state; /* prepared by the conversation */
     memset(v, 0, sizeof *v);
     v->state = state;
     v->framer = how->framer;
-    v->feed = feed;
+    v->track = track;
     v->tally = how->tally;
     v->once = how->once;
     v->counted = how->counted;
     v->keep_all = how->keep_all;
     v->since_us = x->now;
-    v->needs_key = bmb_feed_codec(feed)->in_order;
-    v->seq = feed->reel.next_seq - 1;                                  /* what came before is passed over … */
-    if (feed->reel.newest != NULL && feed->reel.newest->key) v->seq--; /* … but for a newest frame to begin with */
+    v->needs_key = track->row->in_order;
+    v->seq = track->reel.next_seq - 1;                                   /* what came before is passed over … */
+    if (track->reel.newest != NULL && track->reel.newest->key) v->seq--; /* … but for a newest frame to begin with */
     bmb_rate_start(&v->rate, x->now);
-    bmb_feed_join(feed, &v->watcher, how->owner);
-    if (v->counted) feed->viewers++;
+    bmb_track_join(track, &v->watcher, how->owner);
+    if (v->counted) track->feed->viewers++;
 }
 
 void bmb_viewer_abandon(bmb_viewer *v)
@@ -29,12 +29,12 @@ void bmb_viewer_abandon(bmb_viewer *v)
     bmb_frame *frame = v->watcher.frame;
     if (frame == NULL) return;
     if (v->framer->done != NULL) v->framer->done(&v->state, frame, &v->cursor); /* packets that left stay counted */
-    bmb_reel_unpin(&v->feed->reel, frame);
+    bmb_reel_unpin(&v->track->reel, frame);
     v->watcher.frame = NULL;
     v->pace_us = 0;
     v->skipped++;
-    v->feed->skipped++;
-    v->needs_key = bmb_feed_codec(v->feed)->in_order;
+    v->track->feed->skipped++;
+    v->needs_key = v->track->row->in_order;
 }
 
 void bmb_viewer_add(const bmb_context *x, const bmb_viewer *v, bmb_tally *sum)
@@ -48,8 +48,8 @@ void bmb_viewer_end(bmb_context *x, bmb_viewer *v)
 {
     if (v->framer == NULL) return;
     bmb_viewer_abandon(v);
-    bmb_feed_leave(v->feed, &v->watcher);
-    if (v->counted) v->feed->viewers--;
+    bmb_track_leave(v->track, &v->watcher);
+    if (v->counted) v->track->feed->viewers--;
     if (v->tally != NULL) bmb_viewer_add(x, v, v->tally);
     v->framer = NULL;
 }
@@ -63,7 +63,7 @@ void bmb_viewer_tell(bmb_context *x, const bmb_feed *feed, const bmb_addr *peer,
 void bmb_viewer_leave(bmb_context *x, bmb_viewer *v, const bmb_addr *peer)
 {
     if (v->framer == NULL) return;
-    const bmb_feed *feed = v->feed;
+    const bmb_feed *feed = v->track->feed;
     bool counted = v->counted;
     bmb_viewer_end(x, v);
     if (counted) bmb_viewer_tell(x, feed, peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_LEFT, feed->viewers, (int64_t)v->sent);
@@ -117,7 +117,7 @@ static bool carried(const bmb_viewer *v, const bmb_frame *frame)
 static bmb_frame *newest_key(const bmb_viewer *v)
 {
     bmb_frame *found = NULL;
-    const bmb_reel *reel = &v->feed->reel;
+    const bmb_reel *reel = &v->track->reel;
     for (uint16_t i = 0; i < reel->count; i++) {
         bmb_frame *f = &reel->frames[i];
         if (f->live && f->key && is_new(v, f) && (found == NULL || (int32_t)(f->seq - found->seq) > 0)) found = f;
@@ -128,7 +128,7 @@ static bmb_frame *newest_key(const bmb_viewer *v)
 /* H.264: the next frame in order; or, where the viewer fell out or is too far behind, the newest key frame. */
 static bmb_frame *choose_in_order(bmb_context *x, bmb_viewer *v)
 {
-    bmb_reel *reel = &v->feed->reel;
+    bmb_reel *reel = &v->track->reel;
     if (!v->needs_key) {
         bmb_frame *f = bmb_reel_after(reel, v->seq);
         if (f == NULL) return NULL;
@@ -137,7 +137,7 @@ static bmb_frame *choose_in_order(bmb_context *x, bmb_viewer *v)
         v->needs_key = true;
     }
     bmb_frame *key = newest_key(v);
-    if (key == NULL && reel->newest != NULL && is_new(v, reel->newest)) bmb_camera_want_key(x, &v->feed->camera);
+    if (key == NULL && reel->newest != NULL && is_new(v, reel->newest)) bmb_camera_want_key(x, &v->track->feed->camera);
     return key;
 }
 
@@ -145,10 +145,10 @@ static bmb_frame *choose_in_order(bmb_context *x, bmb_viewer *v)
  * frame of another slow one. */
 static bmb_frame *choose(bmb_context *x, bmb_viewer *v)
 {
-    bmb_reel *reel = &v->feed->reel;
-    bmb_frame *frame = bmb_feed_codec(v->feed)->in_order ? choose_in_order(x, v)
-                       : v->keep_all                     ? bmb_reel_after(reel, v->seq)
-                                                         : reel->newest;
+    bmb_reel *reel = &v->track->reel;
+    bmb_frame *frame = v->track->row->in_order ? choose_in_order(x, v)
+                       : v->keep_all           ? bmb_reel_after(reel, v->seq)
+                                               : reel->newest;
     if (frame == NULL || !is_new(v, frame) || !carried(v, frame)) return NULL;
     if (v->slow && !bmb_reel_may_pin(reel, frame)) return NULL;
     return frame;
@@ -157,9 +157,9 @@ static bmb_frame *choose(bmb_context *x, bmb_viewer *v)
 /* A recorder that was promised every frame is told of a gap. */
 static void tell_behind(bmb_context *x, const bmb_viewer *v, uint32_t passed)
 {
-    if (x->now < v->feed->behind_us) return;
-    v->feed->behind_us = x->now + 1000000;
-    bmb_viewer_tell(x, v->feed, NULL, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_BEHIND, passed, 0);
+    if (x->now < v->track->feed->behind_us) return;
+    v->track->feed->behind_us = x->now + 1000000;
+    bmb_viewer_tell(x, v->track->feed, NULL, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_BEHIND, passed, 0);
 }
 
 static void begin_frame(bmb_context *x, bmb_viewer *v, bmb_frame *frame)
@@ -167,10 +167,10 @@ static void begin_frame(bmb_context *x, bmb_viewer *v, bmb_frame *frame)
     if (v->begun) {
         uint32_t passed = frame->seq - v->seq - 1;
         v->skipped += passed;
-        v->feed->skipped += passed;
+        v->track->feed->skipped += passed;
         if (v->keep_all && passed > 0) tell_behind(x, v, passed);
     }
-    bmb_reel_pin(&v->feed->reel, frame);
+    bmb_reel_pin(&v->track->reel, frame);
     v->watcher.frame = frame;
     v->cursor = (bmb_cursor){ 0 };
     v->taken = 0;
@@ -187,18 +187,18 @@ static void finish_frame(bmb_context *x, bmb_viewer *v, bmb_link *link)
     if (v->framer->done != NULL) v->framer->done(&v->state, v->watcher.frame, &v->cursor);
     if (link->kind->frame_ends != NULL) link->kind->frame_ends(link, frame);
     v->sent++;
-    v->feed->sent++;
+    v->track->feed->sent++;
     uint64_t now = x->port->now_us(x->port->ctx);
     v->age_ms = (uint32_t)((now - frame->capture_us) / 1000);
     bmb_rate_frame(&v->rate, now, frame->size);
     v->watcher.frame = NULL;
-    bmb_reel_unpin(&v->feed->reel, frame);
+    bmb_reel_unpin(&v->track->reel, frame);
 }
 
 static void count_bytes(bmb_viewer *v, size_t sent)
 {
     v->bytes += sent;
-    v->feed->bytes_sent += sent;
+    v->track->feed->bytes_sent += sent;
 }
 
 /* Puts the cursor to the piece that byte `taken` of the gather falls into. */
@@ -286,7 +286,7 @@ static bmb_err pump_stream(bmb_context *x, bmb_viewer *v, bmb_link *link)
 /* A frame leaves in bursts over at most half of the frame interval: how many packets make one, and the pause. */
 static size_t burst_of(const bmb_viewer *v, uint64_t *pause_us)
 {
-    const bmb_feed *feed = v->feed;
+    const bmb_feed *feed = v->track->feed;
     uint64_t half = feed->camera.mode.mfps > 0 ? 500000000u / feed->camera.mode.mfps : 20000;
     if (v->framer->idle != NULL && half > BMB_TS_BURST_US) half = BMB_TS_BURST_US;
     size_t packets = v->watcher.frame->size / v->state.payload_max + 1;
@@ -364,7 +364,7 @@ void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_st
 {
     uint64_t now = x->port->now_us(x->port->ctx);
     memset(out, 0, sizeof *out);
-    out->feed = v->feed->number;
+    out->feed = v->track->feed->number;
     out->sent = v->sent;
     out->skipped = v->skipped;
     out->bytes = v->bytes;
@@ -378,14 +378,13 @@ void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_st
 bmb_tally bmb_viewers_sum(const bmb_context *x, const bmb_feeds *feeds, const bmb_tally *tally, uint16_t *counted)
 {
     bmb_tally sum = *tally;
+    size_t at = 0;
     *counted = 0;
-    for (size_t i = 0; i < feeds->count; i++) {
-        for (bmb_watcher *w = feeds->feed[i].first; w != NULL; w = w->next) {
-            const bmb_viewer *v = w->owner->viewers ? bmb_viewer_of(w) : NULL;
-            if (v == NULL || v->tally != tally) continue;
-            bmb_viewer_add(x, v, &sum);
-            *counted = (uint16_t)(*counted + v->counted);
-        }
+    for (bmb_watcher *w = bmb_feeds_next(feeds, &at, NULL); w != NULL; w = bmb_feeds_next(feeds, &at, w)) {
+        const bmb_viewer *v = w->owner->viewers ? bmb_viewer_of(w) : NULL;
+        if (v == NULL || v->tally != tally) continue;
+        bmb_viewer_add(x, v, &sum);
+        *counted = (uint16_t)(*counted + v->counted);
     }
     return sum;
 }

@@ -8,7 +8,7 @@
 typedef struct bmb_viewer {
     bmb_watcher watcher;      /* with the frame that it is in the middle of */
     const bmb_framer *framer; /* NULL: nobody watches */
-    bmb_feed *feed;
+    bmb_track *track;
     bmb_tally *tally;  /* whose figures it adds to when it ends; NULL: nobody's */
     bmb_cursor cursor; /* in the frame: the piece to be sent next … */
     uint32_t taken;    /* … and how many of its bytes the link has already */
@@ -42,7 +42,7 @@ typedef struct bmb_viewing {
 } bmb_viewing;
 
 /* v->state was prepared by the conversation. */
-void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_feed *feed, const bmb_viewing *how);
+void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_track *track, const bmb_viewing *how);
 void bmb_viewer_end(bmb_context *x, bmb_viewer *v);
 void bmb_viewer_leave(bmb_context *x, bmb_viewer *v, const bmb_addr *peer); /* the same, and tells it */
 void bmb_viewer_tell(bmb_context *x, const bmb_feed *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,

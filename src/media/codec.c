@@ -51,12 +51,14 @@ static bool described_h264(const bmb_codec_state *state)
 }
 
 static const bmb_codec_row rows[BMB_CODEC_COUNT] = {
-    [BMB_CODEC_JPEG] = { .facts_size = sizeof(bmb_jpeg_facts),
+    [BMB_CODEC_JPEG] = { .codec = BMB_CODEC_JPEG,
+                         .facts_size = sizeof(bmb_jpeg_facts),
                          .steered = true,
                          .rtp_type = BMB_RTP_TYPE_JPEG,
                          .inspect = inspect_jpeg,
                          .describe = bmb_sdp_jpeg },
-    [BMB_CODEC_H264] = { .facts_size = sizeof(bmb_h264_facts),
+    [BMB_CODEC_H264] = { .codec = BMB_CODEC_H264,
+                         .facts_size = sizeof(bmb_h264_facts),
                          .in_order = true,
                          .rtp_type = BMB_RTP_TYPE_H264,
                          .inspect = inspect_h264,

@@ -26,6 +26,7 @@ typedef struct bmb_arrival {
 } bmb_arrival;
 
 typedef struct bmb_codec_row {
+    bmb_codec codec;
     size_t facts_size; /* of one frame's facts, found once for all viewers */
     bool in_order;     /* frames need those before them: each is sent, in order, from a key frame on; else the newest */
     bool steered;      /* the quality of each frame can be set, which holds a bit rate */

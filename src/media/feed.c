@@ -9,7 +9,7 @@ static void start_governor(bmb_context *x, bmb_feed *feed)
 {
     const bmb_feed_config *c = feed->config;
     int32_t quality = BMB_QUALITY_FIRST;
-    if (c->kbps == 0 || !bmb_feed_codec(feed)->steered) return;
+    if (c->kbps == 0 || !feed->track[0].row->steered) return;
     (void)bmb_camera_get(x, &feed->camera, BMB_CONTROL_QUALITY, &quality);
     bmb_governor_start(&feed->governor, c->kbps, feed->camera.mode.mfps,
                        c->quality_least > 0 ? c->quality_least : BMB_QUALITY_LEAST,
@@ -30,7 +30,7 @@ static bool govern(bmb_context *x, bmb_feed *feed, uint32_t size, uint64_t captu
 
 void bmb_feed_open(bmb_context *x, bmb_feed *feed)
 {
-    bmb_rate_start(&feed->rate, x->now);
+    for (size_t i = 0; i < feed->tracks; i++) bmb_rate_start(&feed->track[i].rate, x->now);
     x->port->random(x->port->ctx, &feed->sdp_id, sizeof feed->sdp_id);
     feed->sdp_id >>= 1; /* it is a number for those who read it with a sign, too */
     feed->sdp_version = 1;
@@ -44,7 +44,7 @@ void bmb_feed_start(bmb_context *x, bmb_feed *feed)
     if (bmb_camera_start(x, &feed->camera, &news) != BMB_OK) return;
     if (news) feed->sdp_version++;
     start_governor(x, feed);
-    feed->needs_key = bmb_feed_codec(feed)->in_order;
+    feed->track[0].needs_key = feed->track[0].row->in_order;
     bmb_camera_started(x, &feed->camera);
 }
 
@@ -59,26 +59,6 @@ static void drop_frame(bmb_context *x, bmb_feed *feed, bmb_event_code code, size
                     large ? (int64_t)feed->config->frame_max : (int64_t)feed->bad);
 }
 
-/* Those in the middle of this frame give it up. */
-static void shed(bmb_feed *feed, const bmb_frame *frame)
-{
-    for (bmb_watcher *w = feed->first; w != NULL; w = feed->walk) {
-        feed->walk = w->next;
-        if (w->frame == frame) w->owner->put_out(w->owner, w);
-    }
-}
-
-static bmb_frame *reserve(bmb_feed *feed, uint32_t size)
-{
-    for (;;) {
-        bmb_frame *frame = bmb_reel_reserve(&feed->reel, size);
-        if (frame != NULL) return frame;
-        const bmb_frame *in_way = bmb_reel_oldest_pinned(&feed->reel);
-        if (in_way == NULL) return NULL;
-        shed(feed, in_way);
-    }
-}
-
 static int64_t wall_of(const bmb_context *x, uint64_t capture_us)
 {
     int64_t wall = bmb_wall(x);
@@ -87,9 +67,10 @@ static int64_t wall_of(const bmb_context *x, uint64_t capture_us)
 
 static bool inspect(bmb_context *x, bmb_feed *feed, bmb_arrival *a)
 {
-    bmb_jpeg_rtp before = feed->codec.refusal;
-    if (!bmb_feed_codec(feed)->inspect(&feed->codec, a, feed->config->storage == BMB_KEPT)) return false;
-    bmb_jpeg_rtp refusal = feed->codec.refusal;
+    bmb_track *t = bmb_feed_video(feed);
+    bmb_jpeg_rtp before = bmb_track_refusal(t);
+    if (!t->row->inspect(&t->codec, a, feed->config->storage == BMB_KEPT)) return false;
+    bmb_jpeg_rtp refusal = bmb_track_refusal(t);
     if (refusal != BMB_JPEG_RTP_OK && refusal != before)
         bmb_camera_tell(x, &feed->camera, BMB_LEVEL_WARNING, BMB_EVENT_CODEC_REFUSED, BMB_UNSUPPORTED, refusal, 0);
     if (a->news) feed->sdp_version++;
@@ -100,42 +81,26 @@ static bool inspect(bmb_context *x, bmb_feed *feed, bmb_arrival *a)
 static void lost(bmb_context *x, bmb_feed *feed, bmb_event_code code, size_t size)
 {
     drop_frame(x, feed, code, size);
-    if (!bmb_feed_codec(feed)->in_order) return;
-    feed->needs_key = true;
+    if (!feed->track[0].row->in_order) return;
+    feed->track[0].needs_key = true;
     bmb_camera_want_key(x, &feed->camera);
 }
 
 /* Descriptions tell the highest bit rate, in steps of a quarter to a half, so that they stay what they are. */
-static void follow_kbps(const bmb_context *x, bmb_feed *feed)
+static void follow_kbps(const bmb_context *x, bmb_track *t)
 {
-    uint32_t kbps = bmb_feed_kbps(x, feed);
-    if (kbps <= feed->kbps_most || x->now < x->start_us + BMB_SETTLED_US) return;
+    uint32_t kbps = bmb_track_kbps(x, t);
+    if (kbps <= t->kbps_most || x->now < x->start_us + BMB_SETTLED_US) return;
     uint32_t step = 4;
     while (step * 4 < kbps) step *= 2;
-    feed->kbps_most = (kbps + step - 1) / step * step;
-    feed->sdp_version++;
-}
-
-/* The frame's bytes and facts: copied, or the driver's. */
-static void store(const bmb_feed *feed, const bmb_arrival *a, const bmb_camera_frame *in, bmb_frame *frame)
-{
-    const bmb_codec_row *codec = bmb_feed_codec(feed);
-    if (a->added > 0) {
-        codec->fill(&feed->codec, a, bmb_reel_bytes(&feed->reel, frame), frame->facts);
-        return;
-    }
-    memcpy(frame->facts, a->facts, codec->facts_size);
-    if (feed->config->storage == BMB_KEPT) {
-        memcpy(bmb_reel_bytes(&feed->reel, frame), a->data, a->size);
-    } else {
-        frame->data = in->data;
-        frame->cookie = in->cookie;
-    }
+    t->kbps_most = (kbps + step - 1) / step * step;
+    t->feed->sdp_version++;
 }
 
 /* true: the reel has taken a borrowed buffer over */
 static bool ingest(bmb_context *x, bmb_feed *feed, const bmb_camera_frame *in)
 {
+    bmb_track *t = bmb_feed_video(feed);
     if (in->size > feed->config->frame_max) {
         lost(x, feed, BMB_EVENT_FRAME_TOO_LARGE, in->size);
         return false;
@@ -145,29 +110,27 @@ static bool ingest(bmb_context *x, bmb_feed *feed, const bmb_camera_frame *in)
         lost(x, feed, BMB_EVENT_FRAME_BAD, in->size);
         return false;
     }
-    if (feed->needs_key && !a.key) {
+    if (t->needs_key && !a.key) {
         feed->dropped++;
         bmb_camera_want_key(x, &feed->camera);
         return false;
     }
     if (!govern(x, feed, a.size, in->capture_us)) return false;
-    uint32_t size = a.size + a.added;
-    bmb_frame *frame = reserve(feed, size);
+    bmb_frame *frame = bmb_track_put(t, &a, in);
     if (frame == NULL) {
         lost(x, feed, BMB_EVENT_FRAME_TOO_LARGE, in->size);
         return false;
     }
-    store(feed, &a, in, frame);
     frame->capture_us = in->capture_us;
     frame->wall_us = wall_of(x, in->capture_us);
     frame->key = a.key;
-    bmb_reel_publish(&feed->reel, frame);
-    feed->frames++;
-    feed->fresh = true;
-    feed->needs_key = false;
+    bmb_reel_publish(&t->reel, frame);
+    t->frames++;
+    t->fresh = true;
+    t->needs_key = false;
     if (a.key) feed->camera.key_wanted = false;
-    bmb_rate_frame(&feed->rate, x->now, size);
-    follow_kbps(x, feed);
+    bmb_rate_frame(&t->rate, x->now, frame->size);
+    follow_kbps(x, t);
     return feed->config->storage == BMB_BORROWED;
 }
 
@@ -193,11 +156,14 @@ void bmb_feed_take(bmb_context *x, bmb_feed *feed)
 
 void bmb_feed_deliver(bmb_feed *feed)
 {
-    for (bmb_watcher *w = feed->fresh ? feed->first : NULL; w != NULL && w != feed->silent; w = feed->walk) {
-        feed->walk = w->next;
-        w->owner->frame_there(w->owner, w);
-    }
-    feed->fresh = false;
+    for (size_t i = 0; i < feed->tracks; i++) bmb_track_deliver(&feed->track[i]);
+}
+
+bool bmb_feed_fresh(const bmb_feed *feed)
+{
+    bool fresh = false;
+    for (size_t i = 0; i < feed->tracks; i++) fresh = fresh || feed->track[i].fresh;
+    return fresh;
 }
 
 uint64_t bmb_feed_tend(bmb_context *x, bmb_feed *feed)
@@ -216,10 +182,7 @@ uint64_t bmb_feed_tend(bmb_context *x, bmb_feed *feed)
 void bmb_feed_end(bmb_context *x, bmb_feed *feed)
 {
     feed->removed = true;
-    for (bmb_watcher *w = feed->first; w != NULL; w = feed->walk) {
-        feed->walk = w->next;
-        w->owner->feed_gone(w->owner, w);
-    }
+    for (size_t i = 0; i < feed->tracks; i++) bmb_track_end(&feed->track[i]);
     bmb_feed_close(x, feed);
     feed->camera.state = BMB_CAMERA_OFF;
     feed->camera.lent = false;
@@ -231,25 +194,7 @@ void bmb_feed_close(bmb_context *x, bmb_feed *feed)
 {
     bmb_controls_keep(x, &feed->camera); /* which are read from a camera that runs */
     bmb_camera_stop(x, &feed->camera);
-    bmb_reel_clear(&feed->reel);
-}
-
-void bmb_feed_join(bmb_feed *feed, bmb_watcher *w, bmb_owner *owner)
-{
-    bmb_watcher *next = owner->frame_there != NULL ? feed->silent : NULL;
-    *w = (bmb_watcher){ .owner = owner, .next = next, .before = next != NULL ? next->before : feed->last };
-    *(w->before != NULL ? &w->before->next : &feed->first) = w;
-    *(next != NULL ? &next->before : &feed->last) = w;
-    if (owner->frame_there == NULL && feed->silent == NULL) feed->silent = w;
-}
-
-void bmb_feed_leave(bmb_feed *feed, bmb_watcher *w)
-{
-    if (feed->walk == w) feed->walk = w->next; /* the list is being gone through */
-    if (feed->silent == w) feed->silent = w->next;
-    *(w->before != NULL ? &w->before->next : &feed->first) = w->next;
-    *(w->next != NULL ? &w->next->before : &feed->last) = w->before;
-    w->next = w->before = NULL;
+    for (size_t i = 0; i < feed->tracks; i++) bmb_reel_clear(&feed->track[i].reel);
 }
 
 bmb_err bmb_feed_set(bmb_context *x, bmb_feed *feed, bmb_control control, int32_t value, int32_t *effective)
@@ -260,22 +205,16 @@ bmb_err bmb_feed_set(bmb_context *x, bmb_feed *feed, bmb_control control, int32_
     return err;
 }
 
-uint32_t bmb_feed_kbps(const bmb_context *x, const bmb_feed *feed)
-{
-    uint32_t mfps, kbps;
-    bmb_rate_read(&feed->rate, x->now, &mfps, &kbps);
-    return kbps;
-}
-
 bool bmb_feed_described(const bmb_feed *feed)
 {
-    const bmb_codec_row *codec = bmb_feed_codec(feed);
-    return codec->described != NULL ? codec->described(&feed->codec) : feed->frames > 0;
+    bool described = true;
+    for (size_t i = 0; i < feed->tracks; i++) described = described && bmb_track_described(&feed->track[i]);
+    return described;
 }
 
 void bmb_feed_welcome(bmb_context *x, bmb_feed *feed)
 {
-    if (bmb_feed_codec(feed)->in_order) bmb_camera_want_key(x, &feed->camera);
+    if (feed->track[0].row->in_order) bmb_camera_want_key(x, &feed->camera);
 }
 
 uint64_t bmb_feeds_removed(const bmb_feeds *feeds)
@@ -290,6 +229,14 @@ uint16_t bmb_feeds_viewers(const bmb_feeds *feeds)
     uint16_t viewers = 0;
     for (size_t i = 0; i < feeds->count; i++) viewers = (uint16_t)(viewers + feeds->feed[i].viewers);
     return viewers;
+}
+
+bmb_watcher *bmb_feeds_next(const bmb_feeds *feeds, size_t *at, const bmb_watcher *after)
+{
+    bmb_watcher *next = after != NULL ? after->next : NULL;
+    for (; next == NULL && *at < feeds->count * BMB_TRACKS_MOST; ++*at) /* each track's list from its beginning */
+        next = feeds->feed[*at / BMB_TRACKS_MOST].track[*at % BMB_TRACKS_MOST].first;
+    return next;
 }
 
 bmb_feed *bmb_feeds_at(const bmb_feeds *feeds, size_t number)

@@ -1,35 +1,16 @@
 /* A feed: what is made of a camera's frames, and who follows it.
  *
- * Its frames are checked and put into the reel. Whoever watches is in its list, with an owner that gets the news: a
- * frame is there; you are put out; your feed is gone. Nothing here knows what kinds of watchers there are.
+ * Its frames are checked and put into the reel of a track. Whoever watches is in the track's list, with an owner that
+ * gets the news: a frame is there; you are put out; your feed is gone. Nothing here knows what kinds of watchers there
+ * are.
  */
 #ifndef BMB_MEDIA_FEED_H
 #define BMB_MEDIA_FEED_H
 
-#include "base/rate.h"
+#include "base/bounds.h"
 #include "media/camera.h"
-#include "media/codec.h"
 #include "media/governor.h"
-#include "media/reel.h"
-
-typedef struct bmb_watcher bmb_watcher;
-typedef struct bmb_owner bmb_owner;
-
-/* Whose a watcher is. Each of these may end the watcher, and others of the same owner. */
-struct bmb_owner {
-    void *room;                                            /* the owner's own */
-    void (*frame_there)(bmb_owner *owner, bmb_watcher *w); /* NULL: others send what these watch */
-    void (*put_out)(bmb_owner *owner, bmb_watcher *w);     /* gives its frame up, in which it is: room is needed */
-    void (*feed_gone)(bmb_owner *owner, bmb_watcher *w);
-    bool viewers; /* its watchers are viewers (flow/viewer.h) … */
-    void (*describe)(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out); /* … with figures; NULL: none to show */
-};
-
-struct bmb_watcher {
-    bmb_owner *owner;
-    bmb_watcher *next, *before; /* in the feed's list */
-    bmb_frame *frame;           /* in the middle of it, pinned; or NULL */
-};
+#include "media/track.h"
 
 /* A still of another size, which is taken while the feed streams (still.h). */
 typedef struct bmb_still {
@@ -48,31 +29,24 @@ typedef struct bmb_feed {
     uint16_t number; /* in the configuration */
     uint16_t group;  /* of those who send it to a group: its number plus 1; 0: nobody does */
     bmb_camera camera;
-    bmb_reel reel;
-    bmb_codec_state codec;
-    bmb_watcher *first, *last; /* in the order in which they came … */
-    bmb_watcher *silent;       /* … but those that are not told of frames behind the others: the first of them */
-    bmb_watcher *walk;         /* the next one, while the list is gone through */
-    bool fresh;                /* frames came in this step */
+    bmb_track track[BMB_TRACKS_MOST];
+    size_t tracks;
     bool removed;
-    bool needs_key;     /* nothing before the next key frame can be decoded */
     uint64_t quiet_us;  /* no more reports of bad frames before this … */
     uint64_t behind_us; /* … and of recorders that lost some */
-    bmb_rate rate;
-    uint64_t frames, sent, skipped, dropped, bad, too_large, bytes_sent;
+    uint64_t sent, skipped, dropped, bad, too_large, bytes_sent;
     uint32_t stalled, shed;
     uint16_t viewers; /* that take one of the places for viewers */
     bmb_governor governor;
     bmb_still still;
     uint64_t sdp_id;      /* of its descriptions, drawn at opening … */
     uint32_t sdp_version; /* … and a number that moves when what they say does */
-    uint32_t kbps_most;   /* highest bit rate seen, in coarse steps */
 } bmb_feed;
 
-/* Bytes of memory for its reel's slots, of each of which facts have so many. */
-static inline const bmb_codec_row *bmb_feed_codec(const bmb_feed *feed)
+/* Its pictures. */
+static inline bmb_track *bmb_feed_video(bmb_feed *feed)
 {
-    return bmb_codec_of(feed->camera.mode.codec);
+    return &feed->track[0];
 }
 
 /* Draws what is random, and starts the camera. */
@@ -88,13 +62,10 @@ void bmb_feed_end(bmb_context *x, bmb_feed *feed);
 /* Camera and frames go; watchers must have gone before. */
 void bmb_feed_close(bmb_context *x, bmb_feed *feed);
 
-void bmb_feed_join(bmb_feed *feed, bmb_watcher *w, bmb_owner *owner);
-void bmb_feed_leave(bmb_feed *feed, bmb_watcher *w);
-
 /* BMB_IN_USE: the bit rate decides it, or a still is being taken. *effective: what is in force then, refused or not; 0
  * where that is not known. */
 bmb_err bmb_feed_set(bmb_context *x, bmb_feed *feed, bmb_control control, int32_t value, int32_t *effective);
-uint32_t bmb_feed_kbps(const bmb_context *x, const bmb_feed *feed); /* measured at the input */
+bool bmb_feed_fresh(const bmb_feed *feed); /* frames came in this step */
 /* Is enough known of it to describe it? */
 bool bmb_feed_described(const bmb_feed *feed);
 /* A viewer of it that begins now needs a key frame soon. */
@@ -110,6 +81,8 @@ typedef struct bmb_feeds {
 uint64_t bmb_feeds_removed(const bmb_feeds *feeds);
 /* Viewers of them all. */
 uint16_t bmb_feeds_viewers(const bmb_feeds *feeds);
+/* Everybody who watches, one after the other: *at is 0 and after NULL for the first. NULL: that was the last one. */
+bmb_watcher *bmb_feeds_next(const bmb_feeds *feeds, size_t *at, const bmb_watcher *after);
 /* NULL: there is none of that number, or it is out of service. */
 bmb_feed *bmb_feeds_at(const bmb_feeds *feeds, size_t number);
 bmb_feed *bmb_feeds_named(const bmb_feeds *feeds, const char *name);

@@ -32,14 +32,16 @@ static bmb_err open_group(const bmb_group_set *set, bmb_group *g)
     bmb_addr bound;
     if (x->port->net.udp_open == NULL) return BMB_UNSUPPORTED;
     bmb_err err = x->port->net.udp_open(x->port->ctx, &any, &options, &g->sock, &bound);
-    if (err == BMB_OK) bmb_rtp_start_stream(x, g->feed, &g->viewer.state);
+    if (err == BMB_OK) bmb_rtp_start_stream(x, bmb_feed_video(g->feed), &g->viewer.state);
     return err;
 }
 
 static void begin_sending(bmb_group_set *set, bmb_group *g)
 {
-    const bmb_viewing how = { .owner = &set->owner, .tally = set->tally, .framer = bmb_rtp_framer(g->feed) };
-    bmb_viewer_begin(set->x, &g->viewer, g->feed, &how);
+    const bmb_viewing how = { .owner = &set->owner,
+                              .tally = set->tally,
+                              .framer = bmb_rtp_framer(bmb_feed_video(g->feed)) };
+    bmb_viewer_begin(set->x, &g->viewer, bmb_feed_video(g->feed), &how);
     g->report_us = 0;
     bmb_viewer_tell(set->x, g->feed, address_of(g), BMB_LEVEL_INFO, BMB_EVENT_MULTICAST_STARTED, 0, 0);
 }

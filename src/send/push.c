@@ -77,7 +77,7 @@ static void start_udp(bmb_push_set *set, bmb_push *p)
         return;
     }
     if (p->config->format == BMB_FORMAT_RTP) {
-        bmb_rtp_start_stream(set->x, p->feed, &v->state);
+        bmb_rtp_start_stream(set->x, bmb_feed_video(p->feed), &v->state);
     } else {
         v->state = (bmb_stream_state){ .payload_max = TS_DATAGRAM };
     }
@@ -85,7 +85,7 @@ static void start_udp(bmb_push_set *set, bmb_push *p)
                               .tally = &p->by.past,
                               .framer = bmb_stream_framer(p->config->format, p->feed->camera.mode.codec, false),
                               .keep_all = p->config->keep_all };
-    bmb_viewer_begin(set->x, v, p->feed, &how);
+    bmb_viewer_begin(set->x, v, bmb_feed_video(p->feed), &how);
     p->report_us = 0;
     started(set, p);
 }

@@ -19,6 +19,7 @@ static const struct {
     { 453, "Not Enough Bandwidth" },
     { 454, "Session Not Found" },
     { 455, "Method Not Valid in This State" },
+    { 459, "Aggregate Operation Not Allowed" },
     { 461, "Unsupported Transport" },
     { 500, "Internal Server Error" },
     { 501, "Not Implemented" },

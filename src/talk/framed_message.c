@@ -25,6 +25,7 @@ static void put_text(bmb_writer *w, const char *text)
 void bmb_framed_put_feed(const bmb_talk *t, bmb_writer *w, uint16_t index)
 {
     const bmb_feed *feed = &t->feeds->feed[index];
+    const bmb_h264_sets *sets = &feed->track[0].codec.sets; /* of its pictures */
     const bmb_feed_config *config = feed->config;
     uint8_t *begun = bmb_framed_begin(w);
     bmb_put_u16(w, index);
@@ -35,10 +36,10 @@ void bmb_framed_put_feed(const bmb_talk *t, bmb_writer *w, uint16_t index)
     bmb_put_u32(w, feed->camera.mode.mfps);
     put_text(w, config->name);
     put_text(w, config->title != NULL ? config->title : config->name);
-    bmb_put_u16(w, feed->codec.sets.sps_size);
-    bmb_put_bytes(w, feed->codec.sets.sps, feed->codec.sets.sps_size);
-    bmb_put_u16(w, feed->codec.sets.pps_size);
-    bmb_put_bytes(w, feed->codec.sets.pps, feed->codec.sets.pps_size);
+    bmb_put_u16(w, sets->sps_size);
+    bmb_put_bytes(w, sets->sps, sets->sps_size);
+    bmb_put_u16(w, sets->pps_size);
+    bmb_put_bytes(w, sets->pps, sets->pps_size);
     bmb_framed_end(w, begun, BMB_FRAMED_FEED, 0);
 }
 

@@ -116,9 +116,9 @@ static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool h
                               .framer = format->framer[feed->camera.mode.codec],
                               .once = format->info.picture,
                               .counted = streaming };
-    bmb_viewer_begin(t->x, &c->viewer, feed, &how);
+    bmb_viewer_begin(t->x, &c->viewer, bmb_feed_video(feed), &how);
     if (streaming) {
-        bmb_bound_unsent(t->x, c->sock, bmb_feed_kbps(t->x, feed));
+        bmb_bound_unsent(t->x, c->sock, bmb_track_kbps(t->x, bmb_feed_video(feed)));
         bmb_viewer_tell(t->x, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
     }
     send_answer(t, c, &w, BMB_CONN_WATCHING);
@@ -351,7 +351,7 @@ static bool idle(const bmb_conn *c)
 static bmb_feed *watches(const bmb_talk *t, const bmb_conn *c)
 {
     (void)t;
-    return c->state == BMB_CONN_WATCHING && c->viewer.framer != NULL ? c->viewer.feed : NULL;
+    return c->state == BMB_CONN_WATCHING && c->viewer.framer != NULL ? c->viewer.track->feed : NULL;
 }
 
 static void feed_gone(bmb_talk *t, bmb_conn *c)

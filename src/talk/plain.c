@@ -24,10 +24,10 @@ static bmb_err watch(bmb_talk *t, bmb_conn *c, uint16_t index)
                               .framer = bmb_stream_framer(by->format, codec, true),
                               .counted = counted,
                               .keep_all = by->keep_all };
-    bmb_viewer_begin(t->x, v, feed, &how);
+    bmb_viewer_begin(t->x, v, bmb_feed_video(feed), &how);
     c->feed = index;
     c->paused = false;
-    bmb_bound_unsent(t->x, c->sock, bmb_feed_kbps(t->x, feed));
+    bmb_bound_unsent(t->x, c->sock, bmb_track_kbps(t->x, bmb_feed_video(feed)));
     if (counted) bmb_viewer_tell(t->x, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
     bmb_feed_welcome(t->x, feed);
     return BMB_OK;
@@ -99,7 +99,7 @@ static void act_key(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r)
         answer(t, c, r, BMB_NOT_FOUND, 0);
         return;
     }
-    bmb_feed_welcome(t->x, c->viewer.feed);
+    bmb_feed_welcome(t->x, c->viewer.track->feed);
     answer(t, c, r, BMB_OK, 1);
 }
 
@@ -347,7 +347,7 @@ static bool idle(const bmb_conn *c)
 static bmb_feed *watches(const bmb_talk *t, const bmb_conn *c)
 {
     (void)t;
-    return c->viewer.framer != NULL ? c->viewer.feed : NULL;
+    return c->viewer.framer != NULL ? c->viewer.track->feed : NULL;
 }
 
 static void feed_gone(bmb_talk *t, bmb_conn *c)

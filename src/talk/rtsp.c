@@ -204,7 +204,7 @@ static bool idle(const bmb_conn *c)
 static bmb_feed *watches(const bmb_talk *t, const bmb_conn *c)
 {
     const bmb_session *s = interleaved(t, bmb_session_at(t, c->sessions));
-    return s != NULL ? s->feed : NULL;
+    return s != NULL ? s->track->feed : NULL;
 }
 
 static void turn_away(const bmb_talk *t, const bmb_opening *by, bmb_writer *w)

@@ -63,9 +63,12 @@ bmb_feed *bmb_rtsp_find(const bmb_talk *t, const bmb_rtsp_parse *r)
     return bmb_feeds_named(t->feeds, r->feed);
 }
 
-bool bmb_rtsp_track_is_right(const bmb_rtsp_parse *r)
+bmb_track *bmb_rtsp_track(bmb_feed *feed, const bmb_rtsp_parse *r)
 {
-    return !r->track || strcmp(r->track_name, BMB_RTP_VIDEO) == 0;
+    if (!r->track) return feed->tracks == 1 ? &feed->track[0] : NULL;
+    for (size_t i = 0; i < feed->tracks; i++)
+        if (strcmp(r->track_name, feed->track[i].kind) == 0) return &feed->track[i];
+    return NULL;
 }
 
 /* A session may be named by nobody but who set it up: the address must match as well. */

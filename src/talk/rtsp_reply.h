@@ -16,8 +16,9 @@ void bmb_rtsp_put_address(const bmb_conn *c, const bmb_feed *feed, bmb_writer *w
 
 /* The feed that the request names; NULL: there is none. */
 bmb_feed *bmb_rtsp_find(const bmb_talk *t, const bmb_rtsp_parse *r);
-/* Does it name a track that is there, or none? */
-bool bmb_rtsp_track_is_right(const bmb_rtsp_parse *r);
+/* The track that it names; with one track, the feed's own address means that. NULL: there is none of that name, or it
+ * is not said which. */
+bmb_track *bmb_rtsp_track(bmb_feed *feed, const bmb_rtsp_parse *r);
 bmb_session *bmb_rtsp_named_session(bmb_talk *t, const bmb_conn *c);
 
 #endif

@@ -19,19 +19,19 @@ static void await_frame(bmb_talk *t, bmb_conn *c, bmb_feed *feed)
     c->state = BMB_CONN_WAITING;
     c->since_us = t->x->now;
     c->awaited = (uint16_t)(feed->number + 1);
-    bmb_feed_join(feed, &c->waiting, &t->describing);
+    bmb_track_join(bmb_feed_video(feed), &c->waiting, &t->describing);
 }
 
 void bmb_rtsp_await_no_frame(const bmb_talk *t, bmb_conn *c)
 {
-    if (c->awaited != 0) bmb_feed_leave(&t->feeds->feed[c->awaited - 1], &c->waiting);
+    if (c->awaited != 0) bmb_track_leave(bmb_feed_video(&t->feeds->feed[c->awaited - 1]), &c->waiting);
     c->awaited = 0;
 }
 
 static void describe(bmb_talk *t, bmb_conn *c)
 {
     bmb_feed *feed = bmb_rtsp_find(t, &c->rtsp);
-    if (feed == NULL || !bmb_rtsp_track_is_right(&c->rtsp)) {
+    if (feed == NULL || (c->rtsp.track && bmb_rtsp_track(feed, &c->rtsp) == NULL)) {
         bmb_rtsp_reply_not_found(t, c);
         return;
     }
@@ -39,7 +39,7 @@ static void describe(bmb_talk *t, bmb_conn *c)
         await_frame(t, c, feed);
         return;
     }
-    if (feed->codec.refusal != BMB_JPEG_RTP_OK) {
+    if (bmb_track_refusal(bmb_feed_video(feed)) != BMB_JPEG_RTP_OK) {
         bmb_rtsp_reply_status(t, c, 415);
         return;
     }
@@ -76,8 +76,10 @@ static void put_rtp_info(const bmb_talk *t, const bmb_conn *c, const bmb_session
     bmb_put_str(w, "Range: npt=now-\r\n");
     if (c->rtsp.host[0] == '\0') return;
     bmb_put_str(w, "RTP-Info: url=");
-    bmb_rtsp_put_address(c, s->feed, w);
-    bmb_put_str(w, "/" BMB_RTP_VIDEO ";seq=");
+    bmb_rtsp_put_address(c, s->track->feed, w);
+    bmb_put_u8(w, '/');
+    bmb_put_str(w, s->track->kind);
+    bmb_put_str(w, ";seq=");
     bmb_put_dec(w, state->next_seq);
     if (sender->watcher.frame != NULL) {
         bmb_put_str(w, ";rtptime=");
@@ -93,7 +95,7 @@ static void play(bmb_talk *t, bmb_conn *c, bmb_session *s)
         bmb_rtsp_reply_status(t, c, err == BMB_LIMIT ? 453 : 500);
         return;
     }
-    if (s->via == BMB_VIA_RTP_TCP) bmb_bound_unsent(t->x, c->sock, bmb_feed_kbps(t->x, s->feed));
+    if (s->via == BMB_VIA_RTP_TCP) bmb_bound_unsent(t->x, c->sock, bmb_track_kbps(t->x, s->track));
     bmb_writer w = bmb_rtsp_reply(t, c);
     bmb_rtsp_begin(&w, 200, &c->rtsp);
     bmb_rtsp_put_session(t, s, &w);
@@ -127,12 +129,19 @@ static void parameter(bmb_talk *t, bmb_conn *c, const bmb_session *s)
     }
 }
 
+/* Its feed's address, or its track's. */
+static bool names_session(const bmb_talk *t, const bmb_rtsp_parse *r, const bmb_session *s)
+{
+    bmb_feed *feed = bmb_rtsp_find(t, r);
+    return feed == s->track->feed && (!r->track || bmb_rtsp_track(feed, r) == s->track);
+}
+
 static void act_on_session(bmb_talk *t, bmb_conn *c, bmb_rtsp_method method)
 {
     bmb_session *s = bmb_rtsp_named_session(t, c);
     if (s == NULL) {
         bmb_rtsp_reply_status(t, c, 454);
-    } else if (!c->rtsp.wildcard && (bmb_rtsp_find(t, &c->rtsp) != s->feed || !bmb_rtsp_track_is_right(&c->rtsp))) {
+    } else if (!c->rtsp.wildcard && !names_session(t, &c->rtsp, s)) {
         bmb_rtsp_reply_not_found(t, c);
     } else if (method == BMB_RTSP_PLAY) {
         play(t, c, s);

@@ -49,12 +49,12 @@ static bool try_transport(bmb_talk *t, bmb_conn *c, const bmb_rtsp_transport *wa
         return true;
     }
     s->via = BMB_VIA_RTP_MULTICAST;
-    return s->feed->config->multicast.group.family != 0 && t->x->port->net.udp_open != NULL;
+    return s->track->feed->config->multicast.group.family != 0 && t->x->port->net.udp_open != NULL;
 }
 
 static void put_transport(bmb_talk *t, const bmb_session *s, bmb_writer *w)
 {
-    const bmb_multicast *m = &s->feed->config->multicast;
+    const bmb_multicast *m = &s->track->feed->config->multicast;
     bmb_put_str(w, "Transport: RTP/AVP");
     if (s->via == BMB_VIA_RTP_TCP) {
         bmb_put_str(w, "/TCP;unicast;interleaved=");
@@ -100,22 +100,27 @@ static bool choose_transport(bmb_talk *t, bmb_conn *c, bmb_session *s)
 void bmb_rtsp_setup(bmb_talk *t, bmb_conn *c)
 {
     const bmb_rtsp_parse *r = &c->rtsp;
-    bmb_feed *feed = bmb_rtsp_find(t, r); /* with one track, the feed's own address means that */
+    bmb_feed *feed = bmb_rtsp_find(t, r);
+    bmb_track *track = feed != NULL ? bmb_rtsp_track(feed, r) : NULL;
     bmb_session *s = bmb_rtsp_named_session(t, c);
-    if (feed == NULL || !bmb_rtsp_track_is_right(r)) {
+    if (feed != NULL && !r->track && track == NULL) { /* one session is one stream: each is set up by itself */
+        bmb_rtsp_reply_status(t, c, 459);
+        return;
+    }
+    if (track == NULL) {
         bmb_rtsp_reply_not_found(t, c);
         return;
     }
-    unsigned refusal = r->has_session && s == NULL                                       ? 454
-                       : s != NULL && (s->state != BMB_SESSION_READY || s->feed != feed) ? 455
-                       : !r->has_transport                                               ? 400
-                       : feed->codec.refusal != BMB_JPEG_RTP_OK                          ? 415
-                                                                                         : 0;
+    unsigned refusal = r->has_session && s == NULL                                         ? 454
+                       : s != NULL && (s->state != BMB_SESSION_READY || s->track != track) ? 455
+                       : !r->has_transport                                                 ? 400
+                       : bmb_track_refusal(track) != BMB_JPEG_RTP_OK                       ? 415
+                                                                                           : 0;
     if (refusal != 0) {
         bmb_rtsp_reply_status(t, c, refusal);
         return;
     }
-    if (s == NULL) s = bmb_session_open(t, feed);
+    if (s == NULL) s = bmb_session_open(t, track);
     if (s == NULL) {
         t->refused++;
         bmb_rtsp_reply_status(t, c, 453);

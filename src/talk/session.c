@@ -49,18 +49,18 @@ void bmb_session_move(bmb_talk *t, bmb_session *s, bmb_conn *c)
     attach(t, s, c);
 }
 
-bmb_session *bmb_session_open(bmb_talk *t, bmb_feed *feed)
+bmb_session *bmb_session_open(bmb_talk *t, bmb_track *track)
 {
     for (uint16_t i = 0; i < t->session_most; i++) {
         bmb_session *s = &t->sessions[i];
         if (s->state != BMB_SESSION_FREE) continue;
         memset(s, 0, sizeof *s);
         s->state = BMB_SESSION_READY;
-        s->feed = feed;
+        s->track = track;
         s->via = BMB_VIA_HTTP; /* none yet */
         s->alive_us = t->x->now;
         t->x->port->random(t->x->port->ctx, &s->id, sizeof s->id);
-        bmb_rtp_start_stream(t->x, feed, &s->viewer.state);
+        bmb_rtp_start_stream(t->x, track, &s->viewer.state);
         t->session_live++;
         schedule(t, s);
         return s;
@@ -99,29 +99,29 @@ bmb_udp_pair *bmb_session_sockets(bmb_talk *t, uint8_t family)
 
 const bmb_viewer *bmb_session_sender(const bmb_talk *t, const bmb_session *s)
 {
-    return s->via == BMB_VIA_RTP_MULTICAST ? t->groups->sender(t->groups, s->feed) : &s->viewer;
+    return s->via == BMB_VIA_RTP_MULTICAST ? t->groups->sender(t->groups, s->track->feed) : &s->viewer;
 }
 
 bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who)
 {
     if (s->state == BMB_SESSION_PLAYING) return BMB_OK;
-    if (!bmb_talk_has_place(t, s->feed, who)) return BMB_LIMIT;
+    if (!bmb_talk_has_place(t, s->track->feed, who)) return BMB_LIMIT;
     if (s->via == BMB_VIA_RTP_MULTICAST) {
-        bmb_err err = t->groups->join(t->groups, s->feed, s->holds);
+        bmb_err err = t->groups->join(t->groups, s->track->feed, s->holds);
         if (err != BMB_OK) return err;
         s->holds = true;
     }
     const bmb_viewing how = { .owner = s->via == BMB_VIA_RTP_MULTICAST ? &t->member : &t->playing,
                               .tally = &s->by->past,
-                              .framer = bmb_rtp_framer(s->feed),
+                              .framer = bmb_rtp_framer(s->track),
                               .counted = true };
-    bmb_viewer_begin(t->x, &s->viewer, s->feed, &how);
+    bmb_viewer_begin(t->x, &s->viewer, s->track, &how);
     s->state = BMB_SESSION_PLAYING;
     s->report_us = 0;
     s->unreachable = 0;
-    bmb_viewer_tell(t->x, s->feed, who, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, s->feed->viewers, 0);
+    bmb_viewer_tell(t->x, s->track->feed, who, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, s->track->feed->viewers, 0);
     /* A group's own newcomers wait for its next key frame, too. */
-    bmb_feed_welcome(t->x, s->feed);
+    bmb_feed_welcome(t->x, s->track->feed);
     if (s->via != BMB_VIA_RTP_MULTICAST && bmb_viewer_prime(t->x, &s->viewer) && s->via == BMB_VIA_RTP_UDP) {
         s->viewer.pace_us = t->x->now; /* goes out in this step */
         schedule(t, s);
@@ -141,11 +141,12 @@ void bmb_session_pause(bmb_talk *t, bmb_session *s, const bmb_addr *who)
     if (s->state != BMB_SESSION_PLAYING) return;
     uint64_t sent = s->viewer.sent;
     forget_middle(t, s);
-    if (s->via == BMB_VIA_RTP_MULTICAST) t->groups->leave(t->groups, s->feed);
+    if (s->via == BMB_VIA_RTP_MULTICAST) t->groups->leave(t->groups, s->track->feed);
     bmb_rtp_pause(t->x, &s->viewer);
     s->state = BMB_SESSION_READY;
     schedule(t, s);
-    bmb_viewer_tell(t->x, s->feed, who, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_LEFT, s->feed->viewers, (int64_t)sent);
+    bmb_viewer_tell(t->x, s->track->feed, who, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_LEFT, s->track->feed->viewers,
+                    (int64_t)sent);
 }
 
 static bmb_addr rtcp_of(const bmb_session *s)
@@ -163,7 +164,7 @@ void bmb_session_close(bmb_talk *t, bmb_session *s, const bmb_addr *who)
         bmb_rtp_send_report(t->x, &s->viewer, true, bmb_session_sockets(t, s->peer.family)->rtcp, &rtcp);
     }
     bmb_session_pause(t, s, who);
-    if (s->holds) t->groups->let_go(t->groups, s->feed);
+    if (s->holds) t->groups->let_go(t->groups, s->track->feed);
     detach(t, s);
     s->state = BMB_SESSION_FREE;
     t->session_live--;
@@ -192,7 +193,7 @@ void bmb_session_end(bmb_talk *t, bmb_session *s, bmb_ending why)
 {
     const bmb_addr peer = s->peer;
     if (s->state == BMB_SESSION_PLAYING)
-        bmb_viewer_tell(t->x, s->feed, &peer, BMB_LEVEL_INFO, BMB_EVENT_SESSION_ENDED, why, 0);
+        bmb_viewer_tell(t->x, s->track->feed, &peer, BMB_LEVEL_INFO, BMB_EVENT_SESSION_ENDED, why, 0);
     bmb_session_close(t, s, &peer);
 }
 
@@ -273,7 +274,7 @@ static void put_out(bmb_owner *owner, bmb_watcher *w)
     bmb_talk *t = talk_of(owner);
     bmb_session *s = session_of(w);
     if (s->via == BMB_VIA_RTP_TCP) {
-        bmb_conn_put_out(t, bmb_conn_at(t, s->conn), s->feed);
+        bmb_conn_put_out(t, bmb_conn_at(t, s->conn), s->track->feed);
     } else {
         bmb_viewer_abandon(&s->viewer);
     }
@@ -307,7 +308,7 @@ const bmb_owner bmb_session_owner = {
 void bmb_session_feed_gone(bmb_talk *t, const bmb_feed *feed)
 {
     for (uint16_t i = 0; i < t->session_most; i++)
-        if (t->sessions[i].state != BMB_SESSION_FREE && t->sessions[i].feed == feed) end_with_feed(t, &t->sessions[i]);
+        if (t->sessions[i].state != BMB_SESSION_FREE && t->sessions[i].track->feed == feed) end_with_feed(t, &t->sessions[i]);
 }
 
 void bmb_session_close_all(bmb_talk *t)

@@ -24,7 +24,7 @@ typedef struct bmb_session {
     uint64_t alive_us;       /* last sign of life */
     uint64_t unreachable_us; /* … the first of them */
     uint64_t report_us;      /* next sender report; 0: with the first frame */
-    bmb_feed *feed;
+    bmb_track *track;
     bmb_opening *by; /* where it was set up */
     bmb_addr peer;   /* where RTP goes */
     bmb_viewer viewer;
@@ -32,7 +32,7 @@ typedef struct bmb_session {
 
 extern const bmb_owner bmb_session_owner;
 
-bmb_session *bmb_session_open(bmb_talk *t, bmb_feed *feed); /* NULL: no place is free */
+bmb_session *bmb_session_open(bmb_talk *t, bmb_track *track); /* NULL: no place is free */
 bmb_session *bmb_session_find(bmb_talk *t, const char *id);
 bmb_session *bmb_session_at(const bmb_talk *t, uint16_t number); /* its index plus 1; NULL: 0 */
 uint16_t bmb_session_number(const bmb_talk *t, const bmb_session *s);

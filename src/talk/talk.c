@@ -54,7 +54,7 @@ static void frame_there(bmb_owner *owner, bmb_watcher *w)
 
 static void put_out(bmb_owner *owner, bmb_watcher *w)
 {
-    bmb_conn_put_out(talk_of(owner), conn_of(w), bmb_viewer_of(w)->feed);
+    bmb_conn_put_out(talk_of(owner), conn_of(w), bmb_viewer_of(w)->track->feed);
 }
 
 static void feed_gone(bmb_owner *owner, bmb_watcher *w)

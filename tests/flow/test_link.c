@@ -56,13 +56,18 @@ static void storage_is_a_link(void **state)
     static uint8_t memory[8000], jpegs[2][2000];
     static bmb_frame slots[6];
     static bmb_jpeg_facts facts[6];
-    bmb_feed feed = { .config = &t.feeds[0], .camera = { .config = &t.feeds[0], .mode = t.feeds[0].mode } };
+    bmb_feed feed = { .config = &t.feeds[0],
+                      .camera = { .config = &t.feeds[0], .mode = t.feeds[0].mode },
+                      .tracks = 1 };
+    bmb_track *track = bmb_feed_video(&feed);
+    track->feed = &feed;
+    track->row = bmb_codec_of(BMB_CODEC_JPEG);
     bmb_owner owner = { .frame_there = frame_there };
     bmb_viewer v = { .state = { .feed = 0 } };
-    bmb_reel_init_kept(&feed.reel, memory, sizeof memory, 2000, slots, 6);
+    bmb_reel_init_kept(&track->reel, memory, sizeof memory, 2000, slots, 6);
     for (size_t i = 0; i < 6; i++) slots[i].facts = &facts[i];
     bmb_feed_open(&x, &feed);
-    bmb_viewer_begin(&x, &v, &feed, &(bmb_viewing){ .owner = &owner, .framer = &bmb_framer_raw, .keep_all = true });
+    bmb_viewer_begin(&x, &v, track, &(bmb_viewing){ .owner = &owner, .framer = &bmb_framer_raw, .keep_all = true });
     size_t sizes[2], total = 0;
     for (size_t i = 0; i < 2; i++) {
         sizes[i] = fake_jpeg(jpegs[i], 640, 480, 1000 + 200 * i);
@@ -85,8 +90,8 @@ static void storage_is_a_link(void **state)
     assert_int_equal(ends[0], sizes[0]);
     assert_int_equal(ends[1], total);
     bmb_viewer_end(&x, &v);
-    assert_null(feed.first);
-    assert_int_equal(feed.reel.pinned, 0);
+    assert_null(track->first);
+    assert_int_equal(track->reel.pinned, 0);
     fake_destroy(t.f);
 }
 
