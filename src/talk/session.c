@@ -308,7 +308,8 @@ const bmb_owner bmb_session_owner = {
 void bmb_session_feed_gone(bmb_talk *t, const bmb_feed *feed)
 {
     for (uint16_t i = 0; i < t->session_most; i++)
-        if (t->sessions[i].state != BMB_SESSION_FREE && t->sessions[i].track->feed == feed) end_with_feed(t, &t->sessions[i]);
+        if (t->sessions[i].state != BMB_SESSION_FREE && t->sessions[i].track->feed == feed)
+            end_with_feed(t, &t->sessions[i]);
 }
 
 void bmb_session_close_all(bmb_talk *t)
