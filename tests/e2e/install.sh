@@ -22,6 +22,10 @@ pc=$(find "$here/usr" -name bambino.pc)
 # shellcheck disable=SC2046
 cc "$here/main.c" -o "$here/by-pkg-config" $(PKG_CONFIG_PATH=$(dirname "$pc") pkg-config --define-variable=prefix="$here/usr" --cflags --libs bambino) ${BAMBINO_LINK_FLAGS:-}
 "$here/by-pkg-config"
+for example in "$2"/examples/*.c; do # and every example, as its README says
+    # shellcheck disable=SC2046
+    cc "$example" -o "$here/example" $(PKG_CONFIG_PATH=$(dirname "$pc") pkg-config --define-variable=prefix="$here/usr" --cflags --libs bambino) ${BAMBINO_LINK_FLAGS:-}
+done
 
 cat >"$here/CMakeLists.txt" <<'C'
 cmake_minimum_required(VERSION 3.22)
