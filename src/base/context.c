@@ -12,11 +12,10 @@ void bmb_tell(bmb_context *x, const bmb_event *event)
     (void)bmb_turn(x, was);
 }
 
-void bmb_tell_of(bmb_context *x, const char *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
-                 int64_t value, int64_t extra)
+void bmb_tell_of(bmb_context *x, const char *feed, const bmb_addr *peer, bmb_event_code code, int64_t value,
+                 int64_t extra)
 {
-    bmb_tell(x,
-             &(bmb_event){ .level = level, .code = code, .feed = feed, .peer = peer, .value = value, .extra = extra });
+    bmb_tell(x, &(bmb_event){ .code = code, .feed = feed, .peer = peer, .value = value, .extra = extra });
 }
 
 bool bmb_older_than(const bmb_context *x, uint64_t since_us, uint64_t limit_us)

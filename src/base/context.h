@@ -21,8 +21,8 @@ typedef struct bmb_context {
 bmb_doing bmb_turn(bmb_context *x, bmb_doing doing);
 void bmb_tell(bmb_context *x, const bmb_event *event);
 /* An event about a feed, and a peer or NULL. */
-void bmb_tell_of(bmb_context *x, const char *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
-                 int64_t value, int64_t extra);
+void bmb_tell_of(bmb_context *x, const char *feed, const bmb_addr *peer, bmb_event_code code, int64_t value,
+                 int64_t extra);
 bool bmb_older_than(const bmb_context *x, uint64_t since_us, uint64_t limit_us);
 /* Unix time by the port, in us; 0: not known. */
 int64_t bmb_wall(const bmb_context *x);

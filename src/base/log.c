@@ -1,26 +1,42 @@
 #include "base/log.h"
 
-/* Can a peer bring this about as often as it likes? */
-static bool by_peers(bmb_event_code code)
-{
-    switch (code) {
-    case BMB_EVENT_VIEWER_CAME:
-    case BMB_EVENT_VIEWER_LEFT:
-    case BMB_EVENT_VIEWER_STALLED:
-    case BMB_EVENT_VIEWER_SHED:
-    case BMB_EVENT_VIEWER_REFUSED:
-    case BMB_EVENT_SESSION_ENDED:
-    case BMB_EVENT_CONNECTIONS_FULL:
-    case BMB_EVENT_ACCEPT_PAUSED:
-    case BMB_EVENT_MULTICAST_STARTED:
-    case BMB_EVENT_MULTICAST_STOPPED:
-    case BMB_EVENT_STILL_GAP:
-    case BMB_EVENT_NOT_FOUND:
-        return true;
-    default:
-        return false;
-    }
-}
+#define PEERS 0x80u /* a peer can bring it about as often as it likes */
+
+/* How grave each event is. */
+static const uint8_t levels[] = {
+    [BMB_EVENT_CAMERA_STARTED] = BMB_LEVEL_INFO,
+    [BMB_EVENT_CAMERA_ADJUSTED] = BMB_LEVEL_WARNING,
+    [BMB_EVENT_CAMERA_FAILED] = BMB_LEVEL_ERROR,
+    [BMB_EVENT_CAMERA_STALLED] = BMB_LEVEL_ERROR,
+    [BMB_EVENT_CAMERA_BACK] = BMB_LEVEL_INFO,
+    [BMB_EVENT_CONTROL_REFUSED] = BMB_LEVEL_WARNING,
+    [BMB_EVENT_FRAME_BAD] = BMB_LEVEL_WARNING,
+    [BMB_EVENT_FRAME_TOO_LARGE] = BMB_LEVEL_WARNING,
+    [BMB_EVENT_CODEC_REFUSED] = BMB_LEVEL_WARNING,
+    [BMB_EVENT_VIEWER_CAME] = BMB_LEVEL_INFO | PEERS,
+    [BMB_EVENT_VIEWER_LEFT] = BMB_LEVEL_INFO | PEERS,
+    [BMB_EVENT_VIEWER_STALLED] = BMB_LEVEL_WARNING | PEERS,
+    [BMB_EVENT_VIEWER_SHED] = BMB_LEVEL_WARNING | PEERS,
+    [BMB_EVENT_VIEWER_REFUSED] = BMB_LEVEL_WARNING | PEERS,
+    [BMB_EVENT_ACCEPT_PAUSED] = BMB_LEVEL_WARNING | PEERS,
+    [BMB_EVENT_CONNECTIONS_FULL] = BMB_LEVEL_WARNING | PEERS,
+    [BMB_EVENT_MULTICAST_STARTED] = BMB_LEVEL_INFO | PEERS,
+    [BMB_EVENT_MULTICAST_STOPPED] = BMB_LEVEL_INFO | PEERS,
+    [BMB_EVENT_VIEWER_BEHIND] = BMB_LEVEL_WARNING,
+    [BMB_EVENT_PUSH_STARTED] = BMB_LEVEL_INFO,
+    [BMB_EVENT_PUSH_FAILED] = BMB_LEVEL_WARNING,
+    [BMB_EVENT_PUSH_LOST] = BMB_LEVEL_WARNING,
+    [BMB_EVENT_PUSH_UNREAD] = BMB_LEVEL_WARNING,
+    [BMB_EVENT_PUSH_HEARD] = BMB_LEVEL_INFO,
+    [BMB_EVENT_STILL_GAP] = BMB_LEVEL_INFO | PEERS,
+    [BMB_EVENT_FEED_REMOVED] = BMB_LEVEL_INFO,
+    [BMB_EVENT_CONTROLS_RESTORED] = BMB_LEVEL_INFO,
+    [BMB_EVENT_CONTROLS_NOT_KEPT] = BMB_LEVEL_WARNING,
+    [BMB_EVENT_NOT_FOUND] = BMB_LEVEL_WARNING | PEERS,
+    [BMB_EVENT_SESSION_ENDED] = BMB_LEVEL_INFO | PEERS,
+    [BMB_EVENT_SUPPRESSED] = BMB_LEVEL_WARNING,
+    [BMB_EVENT_REPORT] = BMB_LEVEL_DEBUG,
+};
 
 static bool may_tell(bmb_log_gate *gate, uint64_t now_us)
 {
@@ -36,18 +52,25 @@ void bmb_log_start(bmb_log_gate *gate, uint64_t now_us)
     *gate = (bmb_log_gate){ .refilled_us = now_us, .tokens = BMB_LOG_BURST };
 }
 
+static void tell(const bmb_port *port, const bmb_event *event)
+{
+    bmb_event graded = *event;
+    graded.level = (bmb_level)(levels[event->code] & ~PEERS);
+    port->log(port->ctx, &graded);
+}
+
 void bmb_log_tend(bmb_log_gate *gate, const bmb_port *port, uint64_t now_us)
 {
     if (gate->suppressed == 0 || !may_tell(gate, now_us)) return;
-    const bmb_event event = { .level = BMB_LEVEL_WARNING, .code = BMB_EVENT_SUPPRESSED, .value = gate->suppressed };
+    const bmb_event event = { .code = BMB_EVENT_SUPPRESSED, .value = gate->suppressed };
     gate->suppressed = 0;
-    port->log(port->ctx, &event);
+    tell(port, &event);
 }
 
 void bmb_log(bmb_log_gate *gate, const bmb_port *port, uint64_t now_us, const bmb_event *event)
 {
     if (port->log == NULL) return;
-    if (by_peers(event->code)) {
+    if ((levels[event->code] & PEERS) != 0) {
         if (!may_tell(gate, now_us)) {
             gate->suppressed++;
             return;
@@ -55,5 +78,5 @@ void bmb_log(bmb_log_gate *gate, const bmb_port *port, uint64_t now_us, const bm
         bmb_log_tend(gate, port, now_us);
         gate->tokens--;
     }
-    port->log(port->ctx, event);
+    tell(port, event);
 }

@@ -78,6 +78,11 @@ static bmb_err check_bounds(const void *of, const bound *bounds, size_t count, c
     return err;
 }
 
+static bmb_err blame_feed(bmb_fault *fault, bmb_err err, const char *key, const char *name)
+{
+    return bmb_blame(fault, err, "feed", key, name, 0, 0);
+}
+
 static bool good_name(const char *name)
 {
     size_t n = 0;
@@ -111,16 +116,15 @@ static bmb_err check_feed(const bmb_config *config, size_t index, bmb_plan *out,
         bmb_blame(fault, BMB_BAD_ARG, "feed", "multicast", f->name, f->multicast.group.port, 0);
         return BMB_BAD_ARG;
     }
-    if (!good_name(f->name)) return bmb_blame(fault, BMB_BAD_ARG, "feed", "name", f->name, 0, 0);
+    if (!good_name(f->name)) return blame_feed(fault, BMB_BAD_ARG, "name", f->name);
     if (f->title != NULL && strlen(f->title) > 63)
         return bmb_blame(fault, BMB_BAD_ARG, "feed", "title", f->name, (int64_t)strlen(f->title), 63);
     for (size_t i = 0; i < index; i++) {
         if (same_group(&f->multicast.group, &config->feeds[i].multicast.group))
-            return bmb_blame(fault, BMB_IN_USE, "feed", "multicast", f->name, 0, 0);
-        if (strcmp(config->feeds[i].name, f->name) == 0)
-            return bmb_blame(fault, BMB_IN_USE, "feed", "name", f->name, 0, 0);
+            return blame_feed(fault, BMB_IN_USE, "multicast", f->name);
+        if (strcmp(config->feeds[i].name, f->name) == 0) return blame_feed(fault, BMB_IN_USE, "name", f->name);
         if (f->camera != NULL && strcmp(config->feeds[i].camera, f->camera) == 0)
-            return bmb_blame(fault, BMB_IN_USE, "feed", "camera", f->camera, 0, 0);
+            return blame_feed(fault, BMB_IN_USE, "camera", f->camera);
     }
     if (f->camera == NULL || find_camera(config->port, f->camera, &camera, &info) != BMB_OK)
         return bmb_blame(fault, BMB_NOT_FOUND, "camera", "camera", f->camera, 0, 0);

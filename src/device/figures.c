@@ -117,12 +117,9 @@ static void tell_traffic(bmb_device *d, const bmb_tally *sum, bmb_tally *reporte
                             .blocked_ms = (uint32_t)((sum->blocked_us - reported->blocked_us) / 1000) };
     *reported = *sum;
     if (viewers <= 0 && traffic.bytes == 0 && traffic.blocked_ms == 0) return;
-    bmb_tell(&d->context, &(bmb_event){ .level = BMB_LEVEL_DEBUG,
-                                        .code = BMB_EVENT_REPORT,
-                                        .feed = feed,
-                                        .peer = where,
-                                        .value = viewers,
-                                        .traffic = &traffic });
+    bmb_tell(
+        &d->context,
+        &(bmb_event){ .code = BMB_EVENT_REPORT, .feed = feed, .peer = where, .value = viewers, .traffic = &traffic });
 }
 
 void bmb_report(bmb_device *d)

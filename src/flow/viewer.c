@@ -54,10 +54,10 @@ void bmb_viewer_end(bmb_context *x, bmb_viewer *v)
     v->framer = NULL;
 }
 
-void bmb_viewer_tell(bmb_context *x, const bmb_feed *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
-                     int64_t value, int64_t extra)
+void bmb_viewer_tell(bmb_context *x, const bmb_feed *feed, const bmb_addr *peer, bmb_event_code code, int64_t value,
+                     int64_t extra)
 {
-    bmb_tell_of(x, feed->config->name, peer, level, code, value, extra);
+    bmb_tell_of(x, feed->config->name, peer, code, value, extra);
 }
 
 void bmb_viewer_leave(bmb_context *x, bmb_viewer *v, const bmb_addr *peer)
@@ -66,7 +66,7 @@ void bmb_viewer_leave(bmb_context *x, bmb_viewer *v, const bmb_addr *peer)
     const bmb_feed *feed = v->track->feed;
     bool counted = v->counted;
     bmb_viewer_end(x, v);
-    if (counted) bmb_viewer_tell(x, feed, peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_LEFT, feed->viewers, (int64_t)v->sent);
+    if (counted) bmb_viewer_tell(x, feed, peer, BMB_EVENT_VIEWER_LEFT, feed->viewers, (int64_t)v->sent);
 }
 
 static void block(const bmb_context *x, bmb_viewer *v)
@@ -159,7 +159,7 @@ static void tell_behind(bmb_context *x, const bmb_viewer *v, uint32_t passed)
 {
     if (x->now < v->track->feed->behind_us) return;
     v->track->feed->behind_us = x->now + 1000000;
-    bmb_viewer_tell(x, v->track->feed, NULL, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_BEHIND, passed, 0);
+    bmb_viewer_tell(x, v->track->feed, NULL, BMB_EVENT_VIEWER_BEHIND, passed, 0);
 }
 
 static void begin_frame(bmb_context *x, bmb_viewer *v, bmb_frame *frame)

@@ -45,8 +45,8 @@ typedef struct bmb_viewing {
 void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_track *track, const bmb_viewing *how);
 void bmb_viewer_end(bmb_context *x, bmb_viewer *v);
 void bmb_viewer_leave(bmb_context *x, bmb_viewer *v, const bmb_addr *peer); /* the same, and tells it */
-void bmb_viewer_tell(bmb_context *x, const bmb_feed *feed, const bmb_addr *peer, bmb_level level, bmb_event_code code,
-                     int64_t value, int64_t extra);
+void bmb_viewer_tell(bmb_context *x, const bmb_feed *feed, const bmb_addr *peer, bmb_event_code code, int64_t value,
+                     int64_t extra);
 
 /* Takes the frame to begin with, where there is one already: it is known before anything is sent. */
 bool bmb_viewer_prime(bmb_context *x, bmb_viewer *v);

@@ -2,12 +2,10 @@
 
 #include "base/bounds.h"
 
-void bmb_camera_tell(bmb_context *x, const bmb_camera *c, bmb_level level, bmb_event_code code, bmb_err err,
-                     int64_t value, int64_t extra)
+void bmb_camera_tell(bmb_context *x, const bmb_camera *c, bmb_event_code code, bmb_err err, int64_t value,
+                     int64_t extra)
 {
-    bmb_tell(x,
-             &(bmb_event){
-                 .level = level, .code = code, .err = err, .feed = c->config->name, .value = value, .extra = extra });
+    bmb_tell(x, &(bmb_event){ .code = code, .err = err, .feed = c->config->name, .value = value, .extra = extra });
 }
 
 static void retry_later(const bmb_context *x, bmb_camera *c, bmb_err err)
@@ -29,7 +27,7 @@ static bmb_camera_fault fault_of(const bmb_context *x, const bmb_camera *c)
 static void failed(bmb_context *x, bmb_camera *c, bmb_err err)
 {
     retry_later(x, c, err);
-    bmb_camera_tell(x, c, BMB_LEVEL_ERROR, BMB_EVENT_CAMERA_FAILED, err, fault_of(x, c), c->retry_ms);
+    bmb_camera_tell(x, c, BMB_EVENT_CAMERA_FAILED, err, fault_of(x, c), c->retry_ms);
 }
 
 bool bmb_mode_same(const bmb_mode *a, const bmb_mode *b)
@@ -73,9 +71,8 @@ bmb_err bmb_camera_start(bmb_context *x, bmb_camera *c, bool *news)
 void bmb_camera_started(bmb_context *x, const bmb_camera *c)
 {
     bool adjusted = !bmb_mode_same(&c->mode, &c->config->mode);
-    bmb_camera_tell(x, c, adjusted ? BMB_LEVEL_WARNING : BMB_LEVEL_INFO,
-                    adjusted ? BMB_EVENT_CAMERA_ADJUSTED : BMB_EVENT_CAMERA_STARTED, BMB_OK, packed_size(&c->mode),
-                    c->mode.mfps);
+    bmb_camera_tell(x, c, adjusted ? BMB_EVENT_CAMERA_ADJUSTED : BMB_EVENT_CAMERA_STARTED, BMB_OK,
+                    packed_size(&c->mode), c->mode.mfps);
 }
 
 void bmb_camera_stop(bmb_context *x, bmb_camera *c)
@@ -93,7 +90,7 @@ void bmb_camera_fail(bmb_context *x, bmb_camera *c, bmb_err err)
 void bmb_camera_heard(bmb_context *x, bmb_camera *c)
 {
     if (c->lent_us != 0) {
-        bmb_camera_tell(x, c, BMB_LEVEL_INFO, BMB_EVENT_STILL_GAP, BMB_OK, (int64_t)((x->now - c->lent_us) / 1000), 0);
+        bmb_camera_tell(x, c, BMB_EVENT_STILL_GAP, BMB_OK, (int64_t)((x->now - c->lent_us) / 1000), 0);
         c->lent_us = 0;
     }
     uint64_t gap_ms = (x->now - c->heard_us) / 1000;
@@ -106,7 +103,7 @@ void bmb_camera_heard(bmb_context *x, bmb_camera *c)
     c->err = BMB_OK;
     c->retry_ms = 0;
     if (c->gap_us == 0) return;
-    bmb_camera_tell(x, c, BMB_LEVEL_INFO, BMB_EVENT_CAMERA_BACK, BMB_OK, (int64_t)((x->now - c->gap_us) / 1000), 0);
+    bmb_camera_tell(x, c, BMB_EVENT_CAMERA_BACK, BMB_OK, (int64_t)((x->now - c->gap_us) / 1000), 0);
     c->gap_us = 0;
 }
 
@@ -141,7 +138,7 @@ uint64_t bmb_camera_tend(bmb_context *x, bmb_camera *c, bool *start)
     uint64_t silent_ms = (x->now - c->heard_us) / 1000;
     x->port->cameras.stop(x->port->cameras.ctx, c->index);
     retry_later(x, c, BMB_TIMED_OUT);
-    bmb_camera_tell(x, c, BMB_LEVEL_ERROR, BMB_EVENT_CAMERA_STALLED, BMB_TIMED_OUT, (int64_t)silent_ms, c->retry_ms);
+    bmb_camera_tell(x, c, BMB_EVENT_CAMERA_STALLED, BMB_TIMED_OUT, (int64_t)silent_ms, c->retry_ms);
     return c->retry_us;
 }
 

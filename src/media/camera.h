@@ -27,8 +27,8 @@ typedef struct bmb_camera {
 } bmb_camera;
 
 /* An event about it. */
-void bmb_camera_tell(bmb_context *x, const bmb_camera *c, bmb_level level, bmb_event_code code, bmb_err err,
-                     int64_t value, int64_t extra);
+void bmb_camera_tell(bmb_context *x, const bmb_camera *c, bmb_event_code code, bmb_err err, int64_t value,
+                     int64_t extra);
 /* Starts it in the mode that is configured. Not BMB_OK: it is told, and tried again later. *news: its mode is another
  * than before. */
 bmb_err bmb_camera_start(bmb_context *x, bmb_camera *c, bool *news);

@@ -111,7 +111,7 @@ void bmb_controls_keep(bmb_context *x, bmb_camera *c)
         c->keep_us = x->now + BMB_KEEP_PAUSE_US;
     } else { /* what is to be kept stays known, and is tried again */
         c->keep_us = x->now + BMB_KEEP_AGAIN_US;
-        bmb_camera_tell(x, c, BMB_LEVEL_WARNING, BMB_EVENT_CONTROLS_NOT_KEPT, err, 0, 0);
+        bmb_camera_tell(x, c, BMB_EVENT_CONTROLS_NOT_KEPT, err, 0, 0);
     }
 }
 
@@ -134,7 +134,7 @@ static void restore(bmb_context *x, bmb_camera *c)
         bmb_control control = (bmb_control)rows[i].control;
         restored += bmb_camera_set(x, c, control, rows[i].value, &effective) == BMB_OK;
     }
-    if (restored > 0) bmb_camera_tell(x, c, BMB_LEVEL_INFO, BMB_EVENT_CONTROLS_RESTORED, BMB_OK, (int64_t)restored, 0);
+    if (restored > 0) bmb_camera_tell(x, c, BMB_EVENT_CONTROLS_RESTORED, BMB_OK, (int64_t)restored, 0);
 }
 
 void bmb_controls_apply(bmb_context *x, bmb_camera *c)
@@ -145,8 +145,7 @@ void bmb_controls_apply(bmb_context *x, bmb_camera *c)
         const bmb_setting *s = &c->config->settings[i];
         int32_t effective;
         bmb_err err = bmb_camera_set(x, c, s->control, s->value, &effective);
-        if (err != BMB_OK)
-            bmb_camera_tell(x, c, BMB_LEVEL_WARNING, BMB_EVENT_CONTROL_REFUSED, err, (int64_t)s->control, s->value);
+        if (err != BMB_OK) bmb_camera_tell(x, c, BMB_EVENT_CONTROL_REFUSED, err, (int64_t)s->control, s->value);
     }
     if (keeps(x, c)) restore(x, c);
 }

@@ -55,7 +55,7 @@ static void drop_frame(bmb_context *x, bmb_feed *feed, bmb_event_code code, size
     *(large ? &feed->too_large : &feed->bad) += 1;
     if (x->now < feed->quiet_us) return;
     feed->quiet_us = x->now + 1000000;
-    bmb_camera_tell(x, &feed->camera, BMB_LEVEL_WARNING, code, large ? BMB_NO_ROOM : BMB_BAD_DATA, (int64_t)size,
+    bmb_camera_tell(x, &feed->camera, code, large ? BMB_NO_ROOM : BMB_BAD_DATA, (int64_t)size,
                     large ? (int64_t)feed->config->frame_max : (int64_t)feed->bad);
 }
 
@@ -72,7 +72,7 @@ static bool inspect(bmb_context *x, bmb_feed *feed, bmb_arrival *a)
     if (!t->row->inspect(&t->codec, a, feed->config->storage == BMB_KEPT)) return false;
     bmb_jpeg_rtp refusal = bmb_track_refusal(t);
     if (refusal != BMB_JPEG_RTP_OK && refusal != before)
-        bmb_camera_tell(x, &feed->camera, BMB_LEVEL_WARNING, BMB_EVENT_CODEC_REFUSED, BMB_UNSUPPORTED, refusal, 0);
+        bmb_camera_tell(x, &feed->camera, BMB_EVENT_CODEC_REFUSED, BMB_UNSUPPORTED, refusal, 0);
     if (a->news) feed->sdp_version++;
     return true;
 }
@@ -187,7 +187,7 @@ void bmb_feed_end(bmb_context *x, bmb_feed *feed)
     feed->camera.state = BMB_CAMERA_OFF;
     feed->camera.lent = false;
     feed->camera.gap_us = 0;
-    bmb_tell_of(x, feed->config->name, NULL, BMB_LEVEL_INFO, BMB_EVENT_FEED_REMOVED, 0, 0);
+    bmb_tell_of(x, feed->config->name, NULL, BMB_EVENT_FEED_REMOVED, 0, 0);
 }
 
 void bmb_feed_close(bmb_context *x, bmb_feed *feed)

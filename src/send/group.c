@@ -43,14 +43,14 @@ static void begin_sending(bmb_group_set *set, bmb_group *g)
                               .framer = bmb_rtp_framer(bmb_feed_video(g->feed)) };
     bmb_viewer_begin(set->x, &g->viewer, bmb_feed_video(g->feed), &how);
     g->report_us = 0;
-    bmb_viewer_tell(set->x, g->feed, address_of(g), BMB_LEVEL_INFO, BMB_EVENT_MULTICAST_STARTED, 0, 0);
+    bmb_viewer_tell(set->x, g->feed, address_of(g), BMB_EVENT_MULTICAST_STARTED, 0, 0);
 }
 
 static void stop_sending(const bmb_group_set *set, bmb_group *g)
 {
     uint64_t sent = g->viewer.sent;
     bmb_rtp_pause(set->x, &g->viewer);
-    bmb_viewer_tell(set->x, g->feed, address_of(g), BMB_LEVEL_INFO, BMB_EVENT_MULTICAST_STOPPED, 0, (int64_t)sent);
+    bmb_viewer_tell(set->x, g->feed, address_of(g), BMB_EVENT_MULTICAST_STOPPED, 0, (int64_t)sent);
 }
 
 static bmb_err join(bmb_groups *service, bmb_feed *feed, bool holds)

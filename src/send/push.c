@@ -6,11 +6,9 @@
 
 #define TS_DATAGRAM 1316u /* seven packets */
 
-static void tell(bmb_push_set *set, const bmb_push *p, bmb_level level, bmb_event_code code, bmb_err err, int64_t value,
-                 int64_t extra)
+static void tell(bmb_push_set *set, const bmb_push *p, bmb_event_code code, bmb_err err, int64_t value, int64_t extra)
 {
-    bmb_tell(set->x, &(bmb_event){ .level = level,
-                                   .code = code,
+    bmb_tell(set->x, &(bmb_event){ .code = code,
                                    .err = err,
                                    .feed = p->feed->config->name,
                                    .peer = &p->config->to,
@@ -34,13 +32,13 @@ static void started(bmb_push_set *set, bmb_push *p)
     p->err = BMB_OK;
     p->since_us = set->x->now;
     p->starts++;
-    tell(set, p, BMB_LEVEL_INFO, BMB_EVENT_PUSH_STARTED, BMB_OK, 0, p->starts);
+    tell(set, p, BMB_EVENT_PUSH_STARTED, BMB_OK, 0, p->starts);
 }
 
 static void failed(bmb_push_set *set, bmb_push *p, bmb_err err)
 {
     uint32_t pause = retry_later(set, p, err);
-    tell(set, p, BMB_LEVEL_WARNING, BMB_EVENT_PUSH_FAILED, err, pause, 0);
+    tell(set, p, BMB_EVENT_PUSH_FAILED, err, pause, 0);
 }
 
 /* Each socket has one peer, whose answers it hears: RTP needs two of them. */
@@ -149,9 +147,9 @@ static void closed(bmb_talk *t, bmb_opening *by, bmb_conn *c, bmb_err why)
     if (c->viewer.sent > 0) p->retry_ms = 0; /* it was a real listener: the pauses begin anew */
     uint32_t pause = retry_later(set, p, why);
     if (why == BMB_TIMED_OUT) {
-        tell(set, p, BMB_LEVEL_WARNING, BMB_EVENT_PUSH_UNREAD, why, (int64_t)(silent_us / 1000), pause);
+        tell(set, p, BMB_EVENT_PUSH_UNREAD, why, (int64_t)(silent_us / 1000), pause);
     } else {
-        tell(set, p, BMB_LEVEL_WARNING, BMB_EVENT_PUSH_LOST, why, pause, (int64_t)c->viewer.sent);
+        tell(set, p, BMB_EVENT_PUSH_LOST, why, pause, (int64_t)c->viewer.sent);
     }
 }
 
@@ -166,11 +164,11 @@ static void hear(bmb_push_set *set, bmb_push *p, bmb_err answer)
         p->since_us = set->x->now;
         if (!fresh) return;
         p->told_us = set->x->now;
-        tell(set, p, BMB_LEVEL_WARNING, BMB_EVENT_PUSH_FAILED, answer, 0, 0);
+        tell(set, p, BMB_EVENT_PUSH_FAILED, answer, 0, 0);
     } else if (p->err != BMB_OK && bmb_older_than(set->x, p->since_us, BMB_REPORT_OUT_US)) {
         p->err = BMB_OK;
         bmb_feed_welcome(set->x, p->feed); /* whoever came has seen none */
-        tell(set, p, BMB_LEVEL_INFO, BMB_EVENT_PUSH_HEARD, BMB_OK, 0, 0);
+        tell(set, p, BMB_EVENT_PUSH_HEARD, BMB_OK, 0, 0);
     }
 }
 

@@ -57,8 +57,10 @@ static bool find_still(const bmb_config *config, const bmb_path *p, bmb_route *o
     uint32_t width, height;
     const char *path = p->text;
     size_t end = p->size, cross = 0, dash = 0;
-    if (end < 10 || !bmb_same_nocase(path + end - 4, 4, ".jpg")) return false;
-    end -= 4;
+    const char *suffix = bmb_format_still()->info.suffix;
+    size_t tail = strlen(suffix);
+    if (end < tail + 6 || !bmb_same_nocase(path + end - tail, tail, suffix)) return false;
+    end -= tail;
     for (size_t i = 1; i < end; i++) {
         if (path[i] == 'x') cross = i;
         if (path[i] == '-') dash = i;

@@ -69,11 +69,7 @@ void bmb_conn_not_found(bmb_talk *t, const bmb_conn *c, const char *scheme, cons
     for (size_t i = 0; i < size && i < ASKED_MOST / 2; i++) /* it came from the network, and goes to a terminal */
         bmb_put_u8(&w, (uint8_t)(path[i] > 0x20 && path[i] < 0x7F ? path[i] : '?'));
     text[bmb_written(&w)] = '\0';
-    bmb_tell(t->x, &(bmb_event){ .level = BMB_LEVEL_WARNING,
-                                 .code = BMB_EVENT_NOT_FOUND,
-                                 .err = BMB_NOT_FOUND,
-                                 .peer = &c->peer,
-                                 .text = text });
+    bmb_tell(t->x, &(bmb_event){ .code = BMB_EVENT_NOT_FOUND, .err = BMB_NOT_FOUND, .peer = &c->peer, .text = text });
 }
 
 static bmb_conn *free_conn(bmb_talk *t)
@@ -134,11 +130,8 @@ static void turn_away(bmb_talk *t, const bmb_outlet *outlet, bmb_sock sock, cons
     if (slice.size > 0) (void)bmb_net_send(t->x, sock, &slice, 1, slice.size, &taken);
     t->x->port->net.close(t->x->port->ctx, sock);
     t->refused++;
-    bmb_tell(t->x, &(bmb_event){ .level = BMB_LEVEL_WARNING,
-                                 .code = BMB_EVENT_CONNECTIONS_FULL,
-                                 .err = BMB_LIMIT,
-                                 .peer = peer,
-                                 .value = t->conn_most });
+    bmb_tell(t->x,
+             &(bmb_event){ .code = BMB_EVENT_CONNECTIONS_FULL, .err = BMB_LIMIT, .peer = peer, .value = t->conn_most });
 }
 
 /* What a conversation needs is set to its beginning. */
@@ -167,10 +160,8 @@ void bmb_conn_accept(bmb_talk *t, bmb_outlet *outlet)
             t->accept_failed++;
             outlet->paused_us = t->x->now + BMB_ACCEPT_PAUSE_US;
             (void)t->x->port->net.watch(t->x->port->ctx, outlet->sock, 0, (uint32_t)(outlet - t->outlets));
-            bmb_tell(t->x, &(bmb_event){ .level = BMB_LEVEL_WARNING,
-                                         .code = BMB_EVENT_ACCEPT_PAUSED,
-                                         .err = err,
-                                         .value = BMB_ACCEPT_PAUSE_US / 1000 });
+            bmb_tell(t->x,
+                     &(bmb_event){ .code = BMB_EVENT_ACCEPT_PAUSED, .err = err, .value = BMB_ACCEPT_PAUSE_US / 1000 });
             return;
         }
         bmb_conn *c = free_conn(t);
@@ -304,8 +295,8 @@ static void end_stalled(bmb_talk *t, bmb_conn *c)
     if (c->by->dialler != NULL) {
         c->by->dialler->closed(t, c->by, c, BMB_TIMED_OUT);
     } else {
-        bmb_tell_of(t->x, feed != NULL ? feed->config->name : NULL, &c->peer, BMB_LEVEL_WARNING,
-                    BMB_EVENT_VIEWER_STALLED, (int64_t)((t->x->now - c->progress_us) / 1000), 0);
+        bmb_tell_of(t->x, feed != NULL ? feed->config->name : NULL, &c->peer, BMB_EVENT_VIEWER_STALLED,
+                    (int64_t)((t->x->now - c->progress_us) / 1000), 0);
     }
     bmb_conn_close(t, c);
 }
@@ -346,7 +337,7 @@ void bmb_conn_due(bmb_talk *t, bmb_conn *c)
 void bmb_conn_put_out(bmb_talk *t, bmb_conn *c, bmb_feed *feed)
 {
     feed->shed++;
-    bmb_viewer_tell(t->x, feed, &c->peer, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_SHED, 0, 0);
+    bmb_viewer_tell(t->x, feed, &c->peer, BMB_EVENT_VIEWER_SHED, 0, 0);
     bmb_conn_close(t, c);
 }
 
@@ -355,6 +346,6 @@ bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who)
     uint16_t most = t->x->config->viewers;
     if (bmb_feeds_viewers(t->feeds) < most) return true;
     t->refused++;
-    bmb_viewer_tell(t->x, feed, who, BMB_LEVEL_WARNING, BMB_EVENT_VIEWER_REFUSED, most, 0);
+    bmb_viewer_tell(t->x, feed, who, BMB_EVENT_VIEWER_REFUSED, most, 0);
     return false;
 }

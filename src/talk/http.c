@@ -119,7 +119,7 @@ static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool h
     bmb_viewer_begin(t->x, &c->viewer, bmb_feed_video(feed), &how);
     if (streaming) {
         bmb_bound_unsent(t->x, c->sock, bmb_track_kbps(t->x, bmb_feed_video(feed)));
-        bmb_viewer_tell(t->x, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
+        bmb_viewer_tell(t->x, feed, &c->peer, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
     }
     send_answer(t, c, &w, BMB_CONN_WATCHING);
 }

@@ -28,7 +28,7 @@ static bmb_err watch(bmb_talk *t, bmb_conn *c, uint16_t index)
     c->feed = index;
     c->paused = false;
     bmb_bound_unsent(t->x, c->sock, bmb_track_kbps(t->x, bmb_feed_video(feed)));
-    if (counted) bmb_viewer_tell(t->x, feed, &c->peer, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
+    if (counted) bmb_viewer_tell(t->x, feed, &c->peer, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
     bmb_feed_welcome(t->x, feed);
     return BMB_OK;
 }

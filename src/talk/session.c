@@ -119,7 +119,7 @@ bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who)
     s->state = BMB_SESSION_PLAYING;
     s->report_us = 0;
     s->unreachable = 0;
-    bmb_viewer_tell(t->x, s->track->feed, who, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_CAME, s->track->feed->viewers, 0);
+    bmb_viewer_tell(t->x, s->track->feed, who, BMB_EVENT_VIEWER_CAME, s->track->feed->viewers, 0);
     /* A group's own newcomers wait for its next key frame, too. */
     bmb_feed_welcome(t->x, s->track->feed);
     if (s->via != BMB_VIA_RTP_MULTICAST && bmb_viewer_prime(t->x, &s->viewer) && s->via == BMB_VIA_RTP_UDP) {
@@ -145,8 +145,7 @@ void bmb_session_pause(bmb_talk *t, bmb_session *s, const bmb_addr *who)
     bmb_rtp_pause(t->x, &s->viewer);
     s->state = BMB_SESSION_READY;
     schedule(t, s);
-    bmb_viewer_tell(t->x, s->track->feed, who, BMB_LEVEL_INFO, BMB_EVENT_VIEWER_LEFT, s->track->feed->viewers,
-                    (int64_t)sent);
+    bmb_viewer_tell(t->x, s->track->feed, who, BMB_EVENT_VIEWER_LEFT, s->track->feed->viewers, (int64_t)sent);
 }
 
 static bmb_addr rtcp_of(const bmb_session *s)
@@ -192,8 +191,7 @@ bool bmb_session_report(bmb_talk *t, bmb_session *s, bmb_writer *w)
 void bmb_session_end(bmb_talk *t, bmb_session *s, bmb_ending why)
 {
     const bmb_addr peer = s->peer;
-    if (s->state == BMB_SESSION_PLAYING)
-        bmb_viewer_tell(t->x, s->track->feed, &peer, BMB_LEVEL_INFO, BMB_EVENT_SESSION_ENDED, why, 0);
+    if (s->state == BMB_SESSION_PLAYING) bmb_viewer_tell(t->x, s->track->feed, &peer, BMB_EVENT_SESSION_ENDED, why, 0);
     bmb_session_close(t, s, &peer);
 }
 
