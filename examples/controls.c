@@ -42,14 +42,8 @@ int main(int argc, char **argv)
     bmb_feed_config feed = bmb_feed_of("yard", BMB_CODEC_JPEG, 640, 480, 15000);
     feed.settings = &from_the_start;
     feed.setting_count = 1;
-    const bmb_outlet_config http = { .kind = BMB_OUTLET_HTTP,
-                                     .listen = { .family = 4, .port = (uint16_t)(argc > 1 ? atoi(argv[1]) : 8080) } };
-    bmb_config config;
-    bmb_config_init(&config);
-    config.port = &port;
-    config.feeds = &feed;
-    config.outlets = &http;
-    config.feed_count = config.outlet_count = 1;
+    const bmb_outlet_config http = bmb_outlet_of(BMB_OUTLET_HTTP, (uint16_t)(argc > 1 ? atoi(argv[1]) : 8080));
+    const bmb_config config = bmb_config_of(&port, &feed, 1, &http, 1);
 
     bmb_device *device = bmb_linux_open(linux_port, &config);
     if (device == NULL) return 1;

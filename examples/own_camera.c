@@ -51,15 +51,8 @@ int main(int argc, char **argv)
     port.cameras = bmb_feeder_cameras(feeder);
 
     const bmb_feed_config feed = bmb_feed_of("cab", mode.codec, mode.width, mode.height, mode.mfps);
-    const bmb_outlet_config http = { .kind = BMB_OUTLET_HTTP,
-                                     .listen = { .family = 4, .port = (uint16_t)(argc > 2 ? atoi(argv[2]) : 8080) } };
-    bmb_config config;
-    bmb_config_init(&config);
-    config.port = &port;
-    config.feeds = &feed;
-    config.feed_count = 1;
-    config.outlets = &http;
-    config.outlet_count = 1;
+    const bmb_outlet_config http = bmb_outlet_of(BMB_OUTLET_HTTP, (uint16_t)(argc > 2 ? atoi(argv[2]) : 8080));
+    const bmb_config config = bmb_config_of(&port, &feed, 1, &http, 1);
     bmb_device *device = bmb_linux_open(linux_port, &config);
     if (device == NULL) return 1;
     bmb_linux_print_addresses(&config, device);

@@ -57,14 +57,8 @@ int main(int argc, char **argv)
     bmb_feeder *feeder = bmb_feeder_create(memory, sizeof memory, &port, "bar", &mode);
     port.cameras = bmb_feeder_cameras(feeder);
     const bmb_feed_config feed = bmb_feed_of("bar", mode.codec, WIDTH, HEIGHT, mode.mfps);
-    bmb_outlet_config rtsp = { .kind = BMB_OUTLET_RTSP, .listen = { .family = 4, .port = 8554 } };
-    if (argc > 1) rtsp.listen.port = (uint16_t)atoi(argv[1]);
-    bmb_config config;
-    bmb_config_init(&config);
-    config.port = &port;
-    config.feeds = &feed;
-    config.outlets = &rtsp;
-    config.feed_count = config.outlet_count = 1;
+    const bmb_outlet_config rtsp = bmb_outlet_of(BMB_OUTLET_RTSP, (uint16_t)(argc > 1 ? atoi(argv[1]) : 8554));
+    const bmb_config config = bmb_config_of(&port, &feed, 1, &rtsp, 1);
     bmb_device *device = bmb_linux_open(linux_port, &config);
     if (device == NULL) return 1;
     bmb_linux_print_addresses(&config, device);

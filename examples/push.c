@@ -27,12 +27,9 @@ int main(int argc, char **argv)
         return 1;
 
     const bmb_feed_config feed = bmb_feed_of("station", BMB_CODEC_H264, 640, 360, 15000);
-    bmb_config config;
-    bmb_config_init(&config);
-    config.port = &port;
-    config.feeds = &feed;
+    bmb_config config = bmb_config_of(&port, &feed, 1, NULL, 0); /* no outlet: nothing listens */
     config.pushes = &push;
-    config.feed_count = config.push_count = 1; /* and no outlet: nothing listens */
+    config.push_count = 1;
     bmb_device *device = bmb_linux_open(linux_port, &config);
     if (device == NULL) return 1;
     bmb_linux_serve(device, &port, argc > 2 ? (uint32_t)atoi(argv[2]) : 0);

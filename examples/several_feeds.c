@@ -24,15 +24,8 @@ int main(int argc, char **argv)
                                 bmb_feed_of("cab", BMB_CODEC_JPEG, 320, 240, 10000) };
     feeds[0].title = "Sidings"; /* what people read; addresses have the name */
     feeds[1].kbps = 800;        /* kept by its JPEG quality, and by leaving frames out where that is not enough */
-    const bmb_outlet_config http = { .kind = BMB_OUTLET_HTTP,
-                                     .listen = { .family = 4, .port = (uint16_t)(argc > 1 ? atoi(argv[1]) : 8080) } };
-    bmb_config config;
-    bmb_config_init(&config);
-    config.port = &port;
-    config.feeds = feeds;
-    config.feed_count = 2;
-    config.outlets = &http;
-    config.outlet_count = 1;
+    const bmb_outlet_config http = bmb_outlet_of(BMB_OUTLET_HTTP, (uint16_t)(argc > 1 ? atoi(argv[1]) : 8080));
+    bmb_config config = bmb_config_of(&port, feeds, 2, &http, 1);
     config.viewers = 8; /* one more is answered with 503 */
 
     bmb_device *device = bmb_linux_open(linux_port, &config);

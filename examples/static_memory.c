@@ -31,14 +31,8 @@ int main(int argc, char **argv)
     bmb_feed_config feed = bmb_feed_of("cab", BMB_CODEC_JPEG, 320, 240, 10000);
     feed.frame_max = REEL / 4;
     feed.reel_bytes = REEL;
-    const bmb_outlet_config http = { .kind = BMB_OUTLET_HTTP,
-                                     .listen = { .family = 4, .port = (uint16_t)(argc > 1 ? atoi(argv[1]) : 8080) } };
-    bmb_config config;
-    bmb_config_init(&config);
-    config.port = &port;
-    config.feeds = &feed;
-    config.outlets = &http;
-    config.feed_count = config.outlet_count = 1;
+    const bmb_outlet_config http = bmb_outlet_of(BMB_OUTLET_HTTP, (uint16_t)(argc > 1 ? atoi(argv[1]) : 8080));
+    bmb_config config = bmb_config_of(&port, &feed, 1, &http, 1);
     config.viewers = VIEWERS;
     config.spare = SPARE;
     config.request_buffer = BUFFER;

@@ -164,6 +164,11 @@ typedef struct bmb_config {
 
 /* Zeroes the configuration and fills in every preset named above. */
 void bmb_config_init(bmb_config *config);
+/* The same, with these; a device that only pushes has no outlet. What they point to must stay. */
+bmb_config bmb_config_of(const bmb_port *port, const bmb_feed_config *feeds, size_t feed_count,
+                         const bmb_outlet_config *outlets, size_t outlet_count);
+/* An outlet at a port of every IPv4 address; 0: any free one, see bmb_outlet_addr(). */
+bmb_outlet_config bmb_outlet_of(bmb_outlet_kind kind, uint16_t port);
 
 /* What a configuration costs, in bytes. The parts add up to total. */
 typedef struct bmb_budget {

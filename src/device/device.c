@@ -40,6 +40,24 @@ void bmb_config_init(bmb_config *config)
     config->unsent_ms = 80;
 }
 
+bmb_config bmb_config_of(const bmb_port *port, const bmb_feed_config *feeds, size_t feed_count,
+                         const bmb_outlet_config *outlets, size_t outlet_count)
+{
+    bmb_config config;
+    bmb_config_init(&config);
+    config.port = port;
+    config.feeds = feeds;
+    config.feed_count = feed_count;
+    config.outlets = outlets;
+    config.outlet_count = outlet_count;
+    return config;
+}
+
+bmb_outlet_config bmb_outlet_of(bmb_outlet_kind kind, uint16_t port)
+{
+    return (bmb_outlet_config){ .kind = kind, .listen = { .family = 4, .port = port } };
+}
+
 bmb_feed_config bmb_feed_of(const char *name, bmb_codec codec, uint16_t width, uint16_t height, uint32_t mfps)
 {
     bmb_feed_config feed = { .name = name, .camera = name, .mode = { codec, width, height, mfps } };
