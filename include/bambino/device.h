@@ -1,13 +1,10 @@
 /* The device: cameras, feeds, viewers and limits, running in one block of memory that the caller hands over.
  *
- *     bmb_config config;                        // what to serve
- *     bmb_config_init(&config);
- *     config.feeds = feeds; config.feed_count = 1;
- *     config.outlets = outlets; config.outlet_count = 1;
- *     config.port = &port;                      // see bambino/port.h
+ *     bmb_feed_config feed = bmb_feed_of("yard", BMB_CODEC_JPEG, 640, 480, 15000);      // what to serve …
+ *     bmb_outlet_config http = bmb_outlet_of(BMB_OUTLET_HTTP, 8080);                    // … and how
+ *     bmb_config config = bmb_config_of(&port, &feed, 1, &http, 1);                     // port: see bambino/port.h
  *
- *     bmb_budget budget;
- *     bmb_budget_of(&config, &budget);          // how many bytes, and for what
+ *     bmb_budget_of(&config, &budget, &fault);  // how many bytes, and for what
  *     bmb_open(&config, memory, budget.total, &device, &fault);
  *     for (;;) port.wait(port.ctx, bmb_step(device));
  *
