@@ -33,6 +33,13 @@ void *bmb_block_take_zeroed(bmb_block *b, size_t count, size_t size)
     return here;
 }
 
+size_t bmb_block_since(bmb_block *b)
+{
+    size_t since = b->used - b->told;
+    b->told = b->used;
+    return since;
+}
+
 void bmb_block_give_back(void *first, size_t size)
 {
     ASAN_UNPOISON_MEMORY_REGION(first, size - BMB_ALIGN);

@@ -24,6 +24,7 @@
 typedef struct bmb_block {
     uint8_t *base; /* NULL: counts */
     size_t used;   /* SIZE_MAX: more than can be */
+    size_t told;   /* of that, what bmb_block_since told of */
 } bmb_block;
 
 /* base: at any address. Counting takes the most into account that may be lost to align it. */
@@ -32,6 +33,8 @@ bmb_block bmb_block_of(void *base);
 void *bmb_block_take(bmb_block *b, size_t size);
 /* The same, zeroed. */
 void *bmb_block_take_zeroed(bmb_block *b, size_t count, size_t size);
+/* How much was handed out since this was last asked. */
+size_t bmb_block_since(bmb_block *b);
 /* All memory from the first part on is its owner's again. size: as counted. */
 void bmb_block_give_back(void *first, size_t size);
 

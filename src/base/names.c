@@ -1,65 +1,64 @@
 /* The names of codes, as configuration files, JSON and logs spell them. */
+#include <string.h>
+
 #include "bambino/device.h"
 
-static const char *name_at(const char *const *names, size_t count, size_t index)
+/* The names stand one behind the other, each with its end, and an empty one behind the last: a quarter smaller than an
+ * array of pointers with what they point to. */
+static const char *name_at(const char *names, size_t index)
 {
-    return index < count ? names[index] : NULL;
+    for (; index > 0 && *names != '\0'; index--) names += strlen(names) + 1;
+    return *names != '\0' ? names : NULL;
 }
-#define COUNT(table) (sizeof(table) / sizeof((table)[0]))
 
 const char *bmb_err_name(bmb_err err)
 {
-    static const char *const names[] = { "ok",        "again",   "gone",        "bad-argument", "bad-data",
-                                         "no-memory", "no-room", "limit",       "in-use",       "not-found",
-                                         "denied",    "unknown", "unsupported", "timed-out",    "no-route",
-                                         "refused",   "failed" };
-    const char *name = name_at(names, COUNT(names), (size_t)err);
+    static const char names[] =
+        "ok\0again\0gone\0bad-argument\0bad-data\0no-memory\0no-room\0limit\0in-use\0not-found\0"
+        "denied\0unknown\0unsupported\0timed-out\0no-route\0refused\0failed\0";
+    const char *name = name_at(names, (size_t)err);
     return name != NULL ? name : "failed";
 }
 
 const char *bmb_control_name(bmb_control control)
 {
-    static const char *const names[BMB_CONTROL_COUNT] = { "quality",   "kbps",       "key-ms",      "flip-h",
-                                                          "flip-v",    "brightness", "contrast",    "saturation",
-                                                          "sharpness", "rotate",     "exposure-us", "gain",
-                                                          "white-k",   "flicker",    "night",       "illumination" };
-    return name_at(names, COUNT(names), (size_t)control);
+    static const char names[] = "quality\0kbps\0key-ms\0flip-h\0flip-v\0brightness\0contrast\0saturation\0sharpness\0"
+                                "rotate\0exposure-us\0gain\0white-k\0flicker\0night\0illumination\0";
+    return name_at(names, (size_t)control);
 }
 
 const char *bmb_codec_name(bmb_codec codec)
 {
-    static const char *const names[BMB_CODEC_COUNT] = { "jpeg", "h264" };
-    return name_at(names, COUNT(names), (size_t)codec);
+    static const char names[] = "jpeg\0h264\0";
+    return name_at(names, (size_t)codec);
 }
 
 const char *bmb_keeping_name(bmb_keeping keeping)
 {
-    static const char *const names[] = { "off", "steady", "best-quality", "least-quality", "dropping-frames" };
-    return name_at(names, COUNT(names), (size_t)keeping);
+    static const char names[] = "off\0steady\0best-quality\0least-quality\0dropping-frames\0";
+    return name_at(names, (size_t)keeping);
 }
 
 const char *bmb_doing_name(bmb_doing doing)
 {
-    static const char *const names[BMB_DOING_COUNT] = {
-        "events", "cameras", "delivery", "times", "storing", "logging"
-    };
-    return name_at(names, COUNT(names), (size_t)doing);
+    static const char names[] = "events\0cameras\0delivery\0times\0storing\0logging\0";
+    return name_at(names, (size_t)doing);
 }
 
 const char *bmb_camera_state_name(bmb_camera_state state)
 {
-    static const char *const names[] = { "off", "starting", "running", "waiting" };
-    return name_at(names, COUNT(names), (size_t)state);
+    static const char names[] = "off\0starting\0running\0waiting\0";
+    return name_at(names, (size_t)state);
 }
 
 const char *bmb_push_state_name(bmb_push_state state)
 {
-    static const char *const names[] = { "off", "waiting", "dialling", "sending" };
-    return name_at(names, COUNT(names), (size_t)state);
+    static const char names[] = "off\0waiting\0dialling\0sending\0";
+    return name_at(names, (size_t)state);
 }
 
 const char *bmb_transport_name(bmb_transport transport)
 {
-    static const char *const names[] = { "http", "rtp-udp", "rtp-tcp", "rtp-multicast", "tcp" };
-    return name_at(names, COUNT(names), (size_t)transport);
+    static const char names[] = "http\0rtp-udp\0rtp-tcp\0rtp-multicast\0tcp\0";
+    return name_at(names, (size_t)transport);
 }

@@ -47,31 +47,26 @@ static void lay_out_buffers(bmb_block *b, const bmb_config *config, bmb_conn *co
 bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *p, bmb_budget *budget)
 {
     bmb_block b = bmb_block_of(memory);
-    size_t mark = 0, part = 0;
-    size_t *const parts[] = { &budget->device,  &budget->feeds,  &budget->reels,
-                              &budget->viewers, &budget->pushes, &budget->request_buffers };
     memset(budget, 0, sizeof *budget);
-#define END_OF_PART (*parts[part++] = b.used - mark, mark = b.used)
 
     bmb_device *d = (bmb_device *)bmb_block_take_zeroed(&b, 1, sizeof *d);
     bmb_outlet *outlets = (bmb_outlet *)bmb_block_take_zeroed(&b, config->outlet_count, sizeof *outlets);
-    END_OF_PART;
+    budget->device = bmb_block_since(&b);
     bmb_feed *feeds = (bmb_feed *)bmb_block_take_zeroed(&b, config->feed_count, sizeof *feeds);
     bmb_group *groups = (bmb_group *)bmb_block_take_zeroed(&b, bmb_groups_of(config), sizeof *groups);
-    END_OF_PART;
+    budget->feeds = bmb_block_since(&b);
     for (size_t i = 0; i < config->feed_count; i++) lay_out_feed(&b, config, p, i, feeds != NULL ? &feeds[i] : NULL);
-    END_OF_PART;
+    budget->reels = bmb_block_since(&b);
     uint16_t conn_most = bmb_talk_conns_of(config);
     bmb_conn *conns = (bmb_conn *)bmb_block_take_zeroed(&b, conn_most, sizeof *conns);
     bmb_session *sessions = (bmb_session *)bmb_block_take_zeroed(&b, bmb_talk_sessions_of(config), sizeof *sessions);
     size_t timer_count = (size_t)conn_most + bmb_talk_sessions_of(config);
     void *timers = bmb_block_take_zeroed(&b, timer_count, BMB_TIMER_SIZE);
-    END_OF_PART;
+    budget->viewers = bmb_block_since(&b);
     bmb_push *pushes = (bmb_push *)bmb_block_take_zeroed(&b, config->push_count, sizeof *pushes);
-    END_OF_PART;
+    budget->pushes = bmb_block_since(&b);
     lay_out_buffers(&b, config, conns, conn_most, d != NULL ? &d->talk : NULL);
-    END_OF_PART;
-#undef END_OF_PART
+    budget->request_buffers = bmb_block_since(&b);
 
     budget->total = b.used;
     budget->per_feed = sizeof(bmb_feed);
