@@ -1,5 +1,6 @@
 #include "base/bytes.h"
 
+#include <stdarg.h>
 #include <string.h>
 
 bmb_reader bmb_reader_of(const void *data, size_t size)
@@ -108,6 +109,24 @@ void bmb_put_dec(bmb_writer *w, uint64_t v)
         v /= 10;
     } while (v != 0);
     bmb_put_bytes(w, digits + n, sizeof digits - n);
+}
+
+void bmb_put_text(bmb_writer *w, const char *form, ...)
+{
+    va_list values;
+    va_start(values, form);
+    for (;;) {
+        size_t plain = strcspn(form, "%");
+        bmb_put_bytes(w, form, plain);
+        if (form[plain] == '\0') break;
+        if (form[plain + 1] == 's') {
+            bmb_put_str(w, va_arg(values, const char *));
+        } else {
+            bmb_put_dec(w, va_arg(values, unsigned));
+        }
+        form += plain + 2;
+    }
+    va_end(values);
 }
 
 void bmb_put_hex(bmb_writer *w, uint64_t v, unsigned digits)

@@ -54,6 +54,9 @@ static inline void bmb_store_u32(uint8_t *at, uint32_t v)
 /* Text, without stdio. */
 void bmb_put_str(bmb_writer *w, const char *text);
 void bmb_put_dec(bmb_writer *w, uint64_t v);
+/* A text in which each %s stands for a text, and each %u for an unsigned int in decimal; there is nothing else. One
+ * call in place of many is what keeps the answers small on a microcontroller. */
+void bmb_put_text(bmb_writer *w, const char *form, ...) __attribute__((format(printf, 2, 3)));
 void bmb_put_hex(bmb_writer *w, uint64_t v, unsigned digits); /* upper case, leading zeros */
 /* thousandths as a decimal fraction without needless zeros: 7500 gives "7.5", 15000 gives "15". */
 void bmb_put_milli(bmb_writer *w, uint32_t thousandths);

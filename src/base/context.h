@@ -23,7 +23,14 @@ void bmb_tell(bmb_context *x, const bmb_event *event);
 /* An event about a feed, and a peer or NULL. */
 void bmb_tell_of(bmb_context *x, const char *feed, const bmb_addr *peer, bmb_event_code code, int64_t value,
                  int64_t extra);
+/* What the port's clock says, which goes on within a step. */
+uint64_t bmb_clock(const bmb_context *x);
+/* In ms, at most UINT32_MAX. */
+uint32_t bmb_ms_between(uint64_t from_us, uint64_t to_us);
+void bmb_sock_close(const bmb_context *x, bmb_sock sock);
+/* It was so long ago, in us or in ms. */
 bool bmb_older_than(const bmb_context *x, uint64_t since_us, uint64_t limit_us);
+bool bmb_older_than_ms(const bmb_context *x, uint64_t since_us, uint32_t limit_ms);
 /* Unix time by the port, in us; 0: not known. */
 int64_t bmb_wall(const bmb_context *x);
 

@@ -37,9 +37,7 @@ void bmb_put_http_date(bmb_writer *w, int64_t unix_us)
     bmb_put_str(w, ", ");
     put_two(w, d.day, ' ');
     bmb_put_bytes(w, months + 3 * (d.month - 1), 3);
-    bmb_put_u8(w, ' ');
-    bmb_put_dec(w, d.year);
-    bmb_put_u8(w, ' ');
+    bmb_put_text(w, " %u ", (unsigned)d.year);
     put_two(w, of_day / 3600, ':');
     put_two(w, of_day / 60 % 60, ':');
     put_two(w, of_day % 60, ' ');

@@ -9,7 +9,7 @@ const char *bmb_light_name(bmb_light state)
 /* `flashes` of 150 ms with as much between them, then dark until `period_ms` are over. */
 static bool flashing(uint64_t now_us, unsigned flashes, uint64_t period_ms)
 {
-    uint64_t at = now_us / 1000 % period_ms;
+    uint32_t at = (uint32_t)(now_us / 1000 % period_ms);
     return at / 300 < flashes && at % 300 < 150;
 }
 

@@ -42,12 +42,13 @@ void bmb_rate_read(const bmb_rate *rate, uint64_t now_us, uint32_t *mfps, uint32
 
     uint32_t complete = bucket - now.first; /* the first bucket was begun in its middle: leave it out if we can */
     if (complete > BMB_RATE_BUCKETS - 1) complete = BMB_RATE_BUCKETS - 1;
-    uint64_t frames = 0, bytes = 0;
+    uint32_t frames = 0;
+    uint64_t bytes = 0;
     for (uint32_t i = 1; i <= complete; i++) {
         uint32_t slot = (bucket - i) % BMB_RATE_BUCKETS;
         frames += now.frames[slot];
         bytes += now.bytes[slot];
     }
-    *mfps = complete == 0 ? 0 : (uint32_t)(frames * 2000 / complete);
-    *kbps = complete == 0 ? 0 : (uint32_t)(bytes * 2 * 8 / 1000 / complete);
+    *mfps = complete == 0 ? 0 : frames * 2000 / complete;
+    *kbps = complete == 0 ? 0 : (uint32_t)(bytes * 16 / (1000 * complete));
 }

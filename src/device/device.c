@@ -139,7 +139,7 @@ bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device
     bmb_device *d = bmb_lay_out(memory, config, &p, &budget);
     bmb_context *x = &d->context;
     d->memory = memory_size;
-    x->now = x->start_us = x->port->now_us(x->port->ctx);
+    x->now = x->start_us = bmb_clock(x);
     bmb_log_start(&x->gate, x->now);
     make_cname(x);
     if (x->port->light != NULL) x->port->light(x->port->ctx, d->light);
@@ -241,7 +241,7 @@ static uint64_t tend(bmb_device *d)
 uint64_t bmb_step(bmb_device *d)
 {
     bmb_context *x = &d->context;
-    x->now = x->port->now_us(x->port->ctx);
+    x->now = bmb_clock(x);
     bmb_pace_begin(&x->pace, x->now, x->start_us);
     bmb_log_tend(&x->gate, x->port, x->now);
     take_events(d);
@@ -252,7 +252,7 @@ uint64_t bmb_step(bmb_device *d)
     (void)bmb_turn(x, BMB_DOING_TIMES);
     uint64_t next = earlier(tend(d), x->pace_us);
     show_light(d);
-    bmb_pace_end(&x->pace, x->port->now_us(x->port->ctx), x->start_us, next);
+    bmb_pace_end(&x->pace, bmb_clock(x), x->start_us, next);
     return next;
 }
 
@@ -261,7 +261,7 @@ bmb_err bmb_feed_remove(bmb_device *d, size_t index)
     bmb_context *x = &d->context;
     bmb_feed *feed = bmb_feeds_at(&d->feeds, index);
     if (feed == NULL) return BMB_NOT_FOUND;
-    x->now = x->port->now_us(x->port->ctx);
+    x->now = bmb_clock(x);
     feed->removed = true;
     bmb_pushes_end(&d->pushes, feed);
     bmb_talk_feed_gone(&d->talk, feed);

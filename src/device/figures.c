@@ -7,7 +7,7 @@
 void bmb_device_stats_get(const bmb_device *d, bmb_device_stats *out)
 {
     memset(out, 0, sizeof *out);
-    out->uptime_us = d->context.port->now_us(d->context.port->ctx) - d->context.start_us;
+    out->uptime_us = bmb_clock(&d->context) - d->context.start_us;
     out->viewers = bmb_feeds_viewers(&d->feeds);
     out->viewers_most = d->context.config->viewers;
     out->connections = d->talk.conn_live;
@@ -27,7 +27,7 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     const bmb_feed *f = &d->feeds.feed[index];
     const bmb_track *track = &f->track[0]; /* its pictures: there is nothing else yet */
     const bmb_reel *reel = &track->reel;
-    uint64_t now = d->context.port->now_us(d->context.port->ctx);
+    uint64_t now = bmb_clock(&d->context);
     memset(out, 0, sizeof *out);
     out->name = f->config->name;
     out->title = f->config->title != NULL ? f->config->title : f->config->name;
@@ -60,7 +60,7 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->reel_used = reel->used;
     out->reel_frames = bmb_reel_live(reel);
     out->reel_pinned = reel->pinned;
-    out->newest_ms = reel->newest != NULL ? (uint32_t)((now - reel->newest->capture_us) / 1000) : UINT32_MAX;
+    out->newest_ms = reel->newest != NULL ? bmb_ms_between(reel->newest->capture_us, now) : UINT32_MAX;
     out->viewers = f->viewers;
     return BMB_OK;
 }
@@ -102,7 +102,7 @@ bmb_err bmb_push_stats_get(const bmb_device *d, size_t index, bmb_push_stats *ou
         (bmb_push_stats){ .config = p->config, .state = (bmb_push_state)p->state, .err = p->err, .starts = p->starts };
     out->out = sum_of(d, &p->by.past, &viewers);
     if (v == NULL) return BMB_OK;
-    bmb_rate_read(&v->rate, d->context.port->now_us(d->context.port->ctx), &out->mfps, &out->kbps);
+    bmb_rate_read(&v->rate, bmb_clock(&d->context), &out->mfps, &out->kbps);
     out->age_ms = v->age_ms;
     out->skipped = v->skipped;
     return BMB_OK;
@@ -114,7 +114,7 @@ static void tell_traffic(bmb_device *d, const bmb_tally *sum, bmb_tally *reporte
 {
     bmb_traffic traffic = { .frames = (uint32_t)(sum->frames - reported->frames),
                             .bytes = sum->bytes - reported->bytes,
-                            .blocked_ms = (uint32_t)((sum->blocked_us - reported->blocked_us) / 1000) };
+                            .blocked_ms = bmb_ms_between(reported->blocked_us, sum->blocked_us) };
     *reported = *sum;
     if (viewers <= 0 && traffic.bytes == 0 && traffic.blocked_ms == 0) return;
     bmb_tell(

@@ -88,7 +88,7 @@ bmb_err bmb_rtp_open_pair(bmb_context *x, uint8_t family, const bmb_udp_options 
 void bmb_rtp_put_report(bmb_context *x, const bmb_viewer *v, bool bye, bmb_writer *w)
 {
     const bmb_stream_state *state = &v->state;
-    uint64_t now = x->port->now_us(x->port->ctx), sent = v->bytes + state->octets;
+    uint64_t now = bmb_clock(x), sent = v->bytes + state->octets;
     uint64_t headers = (uint64_t)state->packets * (BMB_RTP_HEADER + (state->interleaved ? BMB_RTP_INTERLEAVED : 0));
     const bmb_rtcp_sender sender = { .ssrc = state->ssrc,
                                      .wall_us = bmb_wall(x),

@@ -60,6 +60,11 @@ void bmb_viewer_tell(bmb_context *x, const bmb_feed *feed, const bmb_addr *peer,
     bmb_tell_of(x, feed->config->name, peer, code, value, extra);
 }
 
+void bmb_viewer_came(bmb_context *x, const bmb_viewer *v, const bmb_addr *peer)
+{
+    bmb_viewer_tell(x, v->track->feed, peer, BMB_EVENT_VIEWER_CAME, v->track->feed->viewers, 0);
+}
+
 void bmb_viewer_leave(bmb_context *x, bmb_viewer *v, const bmb_addr *peer)
 {
     if (v->framer == NULL) return;
@@ -188,8 +193,8 @@ static void finish_frame(bmb_context *x, bmb_viewer *v, bmb_link *link)
     if (link->kind->frame_ends != NULL) link->kind->frame_ends(link, frame);
     v->sent++;
     v->track->feed->sent++;
-    uint64_t now = x->port->now_us(x->port->ctx);
-    v->age_ms = (uint32_t)((now - frame->capture_us) / 1000);
+    uint64_t now = bmb_clock(x);
+    v->age_ms = bmb_ms_between(frame->capture_us, now);
     bmb_rate_frame(&v->rate, now, frame->size);
     v->watcher.frame = NULL;
     bmb_reel_unpin(&v->track->reel, frame);
@@ -362,7 +367,7 @@ bmb_err bmb_viewer_pump(bmb_context *x, bmb_viewer *v, bmb_link *link)
 
 void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_stats *out)
 {
-    uint64_t now = x->port->now_us(x->port->ctx);
+    uint64_t now = bmb_clock(x);
     memset(out, 0, sizeof *out);
     out->feed = v->track->feed->number;
     out->sent = v->sent;
@@ -370,9 +375,9 @@ void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_st
     out->bytes = v->bytes;
     bmb_rate_read(&v->rate, now, &out->mfps, &out->kbps);
     out->age_ms = v->age_ms;
-    out->watching_ms = (uint32_t)((now - v->since_us) / 1000);
+    out->watching_ms = bmb_ms_between(v->since_us, now);
     out->waiting = v->blocked;
-    out->blocked_ms = (uint32_t)(bmb_viewer_blocked_us(x, v) / 1000);
+    out->blocked_ms = bmb_ms_between(0, bmb_viewer_blocked_us(x, v));
 }
 
 bmb_tally bmb_viewers_sum(const bmb_context *x, const bmb_feeds *feeds, const bmb_tally *tally, uint16_t *counted)

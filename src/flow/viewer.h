@@ -7,6 +7,13 @@
 
 typedef struct bmb_viewer {
     bmb_watcher watcher;      /* with the frame that it is in the middle of */
+    bool once;                /* ends after one frame */
+    bool counted;             /* takes one of the places for viewers */
+    bool blocked;             /* the link takes no more just now */
+    bool slow;                /* was blocked within the last frame */
+    bool begun;               /* at least one frame was sent */
+    bool needs_key;           /* can go on at a key frame only */
+    bool keep_all;            /* frames in order as long as the reel has them */
     const bmb_framer *framer; /* NULL: nobody watches */
     bmb_track *track;
     bmb_tally *tally;  /* whose figures it adds to when it ends; NULL: nobody's */
@@ -14,13 +21,6 @@ typedef struct bmb_viewer {
     uint32_t taken;    /* … and how many of its bytes the link has already */
     uint32_t seq;      /* last frame sent or passed over */
     bmb_stream_state state;
-    bool once;      /* ends after one frame */
-    bool counted;   /* takes one of the places for viewers */
-    bool blocked;   /* the link takes no more just now */
-    bool slow;      /* was blocked within the last frame */
-    bool begun;     /* at least one frame was sent */
-    bool needs_key; /* can go on at a key frame only */
-    bool keep_all;  /* frames in order as long as the reel has them */
     uint32_t age_ms;
     uint64_t since_us;
     union {
@@ -47,6 +47,7 @@ void bmb_viewer_end(bmb_context *x, bmb_viewer *v);
 void bmb_viewer_leave(bmb_context *x, bmb_viewer *v, const bmb_addr *peer); /* the same, and tells it */
 void bmb_viewer_tell(bmb_context *x, const bmb_feed *feed, const bmb_addr *peer, bmb_event_code code, int64_t value,
                      int64_t extra);
+void bmb_viewer_came(bmb_context *x, const bmb_viewer *v, const bmb_addr *peer);
 
 /* Takes the frame to begin with, where there is one already: it is known before anything is sent. */
 bool bmb_viewer_prime(bmb_context *x, bmb_viewer *v);

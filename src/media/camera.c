@@ -90,20 +90,20 @@ void bmb_camera_fail(bmb_context *x, bmb_camera *c, bmb_err err)
 void bmb_camera_heard(bmb_context *x, bmb_camera *c)
 {
     if (c->lent_us != 0) {
-        bmb_camera_tell(x, c, BMB_EVENT_STILL_GAP, BMB_OK, (int64_t)((x->now - c->lent_us) / 1000), 0);
+        bmb_camera_tell(x, c, BMB_EVENT_STILL_GAP, BMB_OK, bmb_ms_between(c->lent_us, x->now), 0);
         c->lent_us = 0;
     }
-    uint64_t gap_ms = (x->now - c->heard_us) / 1000;
+    uint32_t gap_ms = bmb_ms_between(c->heard_us, x->now);
     c->heard_us = x->now;
     if (c->state == BMB_CAMERA_RUNNING) {
-        if (gap_ms > c->gap_ms_most) c->gap_ms_most = gap_ms < UINT32_MAX ? (uint32_t)gap_ms : UINT32_MAX;
+        if (gap_ms > c->gap_ms_most) c->gap_ms_most = gap_ms;
         return;
     }
     c->state = BMB_CAMERA_RUNNING;
     c->err = BMB_OK;
     c->retry_ms = 0;
     if (c->gap_us == 0) return;
-    bmb_camera_tell(x, c, BMB_EVENT_CAMERA_BACK, BMB_OK, (int64_t)((x->now - c->gap_us) / 1000), 0);
+    bmb_camera_tell(x, c, BMB_EVENT_CAMERA_BACK, BMB_OK, bmb_ms_between(c->gap_us, x->now), 0);
     c->gap_us = 0;
 }
 
@@ -135,10 +135,10 @@ uint64_t bmb_camera_tend(bmb_context *x, bmb_camera *c, bool *start)
     }
     uint64_t limit = c->heard_us + silence_allowed(c), key = c->key_us + BMB_KEY_PAUSE_US;
     if (x->now < limit) return c->key_wanted && key > x->now && key < limit ? key : limit;
-    uint64_t silent_ms = (x->now - c->heard_us) / 1000;
+    uint32_t silent_ms = bmb_ms_between(c->heard_us, x->now);
     x->port->cameras.stop(x->port->cameras.ctx, c->index);
     retry_later(x, c, BMB_TIMED_OUT);
-    bmb_camera_tell(x, c, BMB_EVENT_CAMERA_STALLED, BMB_TIMED_OUT, (int64_t)silent_ms, c->retry_ms);
+    bmb_camera_tell(x, c, BMB_EVENT_CAMERA_STALLED, BMB_TIMED_OUT, silent_ms, c->retry_ms);
     return c->retry_us;
 }
 

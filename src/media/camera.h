@@ -12,16 +12,16 @@ typedef struct bmb_camera {
     bmb_mode mode; /* in force */
     bmb_camera_state state;
     bmb_err err;
+    bool lent;       /* it runs in another mode, for a still */
+    bool key_wanted; /* a key frame is to be asked for as soon as the pause allows */
+    bool restored;   /* saved controls were looked for */
     uint32_t retry_ms, restarts;
     uint32_t gap_ms_most;
     uint64_t heard_us; /* last frame, or start */
     uint64_t retry_us; /* next start */
     uint64_t gap_us;   /* when the present gap began; 0: there is none */
-    bool lent;         /* it runs in another mode, for a still */
     uint64_t lent_us;  /* since when it was; the gap that this made is told with the next frame. 0: it is told */
-    bool key_wanted;   /* a key frame is to be asked for as soon as the pause allows */
     uint64_t key_us;   /* when one was last asked for */
-    bool restored;     /* saved controls were looked for */
     uint32_t changed;  /* controls that are to be stored, a bit each … */
     uint64_t keep_us;  /* … at that time; else not before it */
 } bmb_camera;

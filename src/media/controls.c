@@ -26,8 +26,7 @@ static const bmb_setting *configured(const bmb_camera *c, bmb_control control)
 static void record_name(const bmb_camera *c, char *out, size_t room)
 {
     bmb_writer w = bmb_writer_of(out, room - 1);
-    bmb_put_str(&w, "controls-");
-    bmb_put_str(&w, c->config->camera);
+    bmb_put_text(&w, "controls-%s", c->config->camera);
     out[bmb_written(&w)] = '\0';
 }
 
@@ -156,7 +155,7 @@ bmb_err bmb_controls_set(bmb_context *x, bmb_camera *c, bmb_control control, int
     bmb_err err = bmb_camera_set(x, c, control, value, effective);
     if (err != BMB_OK || !keeps(x, c)) return err;
     /* Peers may turn a control as often as they like: storage is written once for all changes of a while. */
-    uint64_t soon = x->port->now_us(x->port->ctx) + BMB_KEEP_AFTER_US;
+    uint64_t soon = bmb_clock(x) + BMB_KEEP_AFTER_US;
     if (c->changed == 0 && c->keep_us < soon) c->keep_us = soon;
     c->changed |= 1u << control;
     return BMB_OK;

@@ -62,7 +62,7 @@ static void drop_frame(bmb_context *x, bmb_feed *feed, bmb_event_code code, size
 static int64_t wall_of(const bmb_context *x, uint64_t capture_us)
 {
     int64_t wall = bmb_wall(x);
-    return wall != 0 ? wall - (int64_t)(x->port->now_us(x->port->ctx) - capture_us) : 0;
+    return wall != 0 ? wall - (int64_t)(bmb_clock(x) - capture_us) : 0;
 }
 
 static bool inspect(bmb_context *x, bmb_feed *feed, bmb_arrival *a)

@@ -26,17 +26,17 @@ typedef struct bmb_still {
 
 typedef struct bmb_feed {
     const bmb_feed_config *config;
-    uint16_t number; /* in the configuration */
-    uint16_t group;  /* of those who send it to a group: its number plus 1; 0: nobody does */
+    uint16_t number;  /* in the configuration */
+    uint16_t group;   /* of those who send it to a group: its number plus 1; 0: nobody does */
+    uint16_t viewers; /* that take one of the places for viewers */
+    bool removed;
+    uint8_t tracks;
     bmb_camera camera;
     bmb_track track[BMB_TRACKS_MOST];
-    size_t tracks;
-    bool removed;
     uint64_t quiet_us;  /* no more reports of bad frames before this … */
     uint64_t behind_us; /* … and of recorders that lost some */
     uint64_t sent, skipped, dropped, bad, too_large, bytes_sent;
     uint32_t stalled, shed;
-    uint16_t viewers; /* that take one of the places for viewers */
     bmb_governor governor;
     bmb_still still;
     uint64_t sdp_id;      /* of its descriptions, drawn at opening … */

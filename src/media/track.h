@@ -31,8 +31,7 @@ struct bmb_watcher {
 typedef struct bmb_track {
     struct bmb_feed *feed;
     const char *kind;         /* "video": in descriptions, and its control address behind the feed's */
-    const bmb_codec_row *row; /* of its codec … */
-    bmb_codec_state codec;    /* … with what its frames have told */
+    const bmb_codec_row *row; /* of its codec */
     bmb_reel reel;
     bmb_watcher *first, *last; /* in the order in which they came … */
     bmb_watcher *silent;       /* … but those that are not told of frames behind the others: the first of them */
@@ -42,6 +41,7 @@ typedef struct bmb_track {
     uint32_t kbps_most;        /* highest bit rate seen, in coarse steps */
     uint64_t frames;
     bmb_rate rate;
+    bmb_codec_state codec; /* what its frames have told */
 } bmb_track;
 
 void bmb_track_join(bmb_track *t, bmb_watcher *w, bmb_owner *owner);

@@ -79,7 +79,7 @@ static void let_go(bmb_groups *service, bmb_feed *feed)
     const bmb_addr rtcp = rtcp_of(g);
     if (--g->holders > 0) return;
     if (g->viewer.state.packets > 0) bmb_rtp_send_report(set->x, &g->viewer, true, g->sock, &rtcp);
-    set->x->port->net.close(set->x->port->ctx, g->sock);
+    bmb_sock_close(set->x, g->sock);
 }
 
 static void lease(bmb_groups *service, bmb_feed *feed, uint64_t until_us)

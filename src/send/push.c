@@ -60,8 +60,8 @@ static bmb_err open_sockets(bmb_push_set *set, bmb_push *p)
 
 static void close_sockets(bmb_push_set *set, bmb_push *p)
 {
-    if (p->rtcp != BMB_NO_SOCK) set->x->port->net.close(set->x->port->ctx, p->rtcp);
-    if (p->sock != BMB_NO_SOCK) set->x->port->net.close(set->x->port->ctx, p->sock);
+    if (p->rtcp != BMB_NO_SOCK) bmb_sock_close(set->x, p->rtcp);
+    if (p->sock != BMB_NO_SOCK) bmb_sock_close(set->x, p->sock);
     p->sock = p->rtcp = BMB_NO_SOCK;
 }
 
@@ -143,11 +143,11 @@ static void closed(bmb_talk *t, bmb_opening *by, bmb_conn *c, bmb_err why)
     bmb_push_set *set = p->set;
     (void)t;
     if (p->state != BMB_PUSH_SENDING) return;
-    uint64_t silent_us = set->x->now - c->progress_us;
+    uint32_t silent_ms = bmb_ms_between(c->progress_us, set->x->now);
     if (c->viewer.sent > 0) p->retry_ms = 0; /* it was a real listener: the pauses begin anew */
     uint32_t pause = retry_later(set, p, why);
     if (why == BMB_TIMED_OUT) {
-        tell(set, p, BMB_EVENT_PUSH_UNREAD, why, (int64_t)(silent_us / 1000), pause);
+        tell(set, p, BMB_EVENT_PUSH_UNREAD, why, silent_ms, pause);
     } else {
         tell(set, p, BMB_EVENT_PUSH_LOST, why, pause, (int64_t)c->viewer.sent);
     }

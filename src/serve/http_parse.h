@@ -18,8 +18,6 @@ typedef enum bmb_http_method { BMB_HTTP_GET, BMB_HTTP_HEAD, BMB_HTTP_POST, BMB_H
 
 /* State of one connection; zero it to begin, then bmb_http_parse_reset. */
 typedef struct bmb_http_parse {
-    uint64_t library[4]; /* the library's own state */
-    bmb_path path;       /* of the target, made plain */
     uint16_t target_size;
     uint16_t header_size;
     uint16_t error;  /* status to answer with, 0: none */
@@ -31,8 +29,10 @@ typedef struct bmb_http_parse {
     bool begun;      /* at least one byte of the request arrived */
     bool complete;
     bool keep_alive;
-    bool old;        /* HTTP/1.0: no chunked answers */
-    uint32_t cookie; /* hash of x-sessioncookie, which joins the two halves of a tunnel; 0: there was none */
+    bool old;            /* HTTP/1.0: no chunked answers */
+    uint32_t cookie;     /* hash of x-sessioncookie, which joins the two halves of a tunnel; 0: there was none */
+    uint64_t library[4]; /* the library's own state */
+    bmb_path path;       /* of the target, made plain */
 } bmb_http_parse;
 
 void bmb_http_parse_reset(bmb_http_parse *p);

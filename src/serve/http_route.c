@@ -33,11 +33,6 @@ static const status_row *status_of(unsigned status)
     return &statuses[1];
 }
 
-static bmb_route error_route(uint16_t status)
-{
-    return (bmb_route){ .kind = BMB_ROUTE_ERROR, .status = status };
-}
-
 /* path is "/NAME.EXT" */
 static bool find_feed(const bmb_config *config, const bmb_path *path, const char *extension, uint16_t *feed)
 {
@@ -71,52 +66,60 @@ static bool find_still(const bmb_config *config, const bmb_path *p, bmb_route *o
     for (size_t i = 0; i < config->feed_count; i++) {
         bool same = bmb_same_nocase(path + 1, dash - 1, config->feeds[i].name);
         if (!same || config->feeds[i].mode.codec != BMB_CODEC_JPEG) continue;
-        *out = (bmb_route){
-            .kind = BMB_ROUTE_STILL, .feed = (uint16_t)i, .width = (uint16_t)width, .height = (uint16_t)height
-        };
+        out->feed = (uint16_t)i;
+        out->width = (uint16_t)width;
+        out->height = (uint16_t)height;
         return true;
     }
     return false;
 }
 
+static const bmb_asset *find_asset(const bmb_config *config, const bmb_path *path)
+{
+    for (size_t i = 0; i < config->asset_count; i++)
+        if (bmb_same(path->text, path->size, config->assets[i].path)) return &config->assets[i];
+    return NULL;
+}
+
+/* The format at whose suffix a feed was found that can be served so. */
+static const bmb_format *find_format(const bmb_config *config, const bmb_path *path, uint16_t *feed)
+{
+    const bmb_format *format;
+    for (size_t i = 0; (format = bmb_format_row(i)) != NULL; i++)
+        if (format->info.suffix != NULL && find_feed(config, path, format->info.suffix, feed) &&
+            bmb_format_over_http(format, config->feeds[*feed].mode.codec))
+            break;
+    return format;
+}
+
+static bmb_route_kind find(const bmb_config *config, const bmb_path *path, bmb_route *out)
+{
+    if (path->size == 0 || path->text[0] != '/' || path->size == BMB_PATH_MAX) return BMB_ROUTE_ERROR;
+    if (bmb_path_is(path, "/status.json")) return BMB_ROUTE_STATUS;
+    out->asset = find_asset(config, path);
+    if (out->asset != NULL) return BMB_ROUTE_ASSET;
+    out->format = find_format(config, path, &out->feed);
+    if (out->format != NULL) return BMB_ROUTE_FEED;
+    if (find_still(config, path, out)) return BMB_ROUTE_STILL;
+    bool group = find_feed(config, path, ".sdp", &out->feed) && config->feeds[out->feed].multicast.group.family != 0;
+    return group ? BMB_ROUTE_SDP : BMB_ROUTE_ERROR;
+}
+
 bmb_route bmb_http_route(const bmb_config *config, const bmb_http_parse *request)
 {
-    const bmb_path *path = &request->path;
-    if (request->error != 0) return error_route(request->error);
-    if (request->cookie != 0) return (bmb_route){ .kind = BMB_ROUTE_TUNNEL };
-    if (path->size == 0 || path->text[0] != '/' || path->size == BMB_PATH_MAX) return error_route(404);
-
-    if (bmb_path_is(path, "/status.json")) return (bmb_route){ .kind = BMB_ROUTE_STATUS };
-    for (size_t i = 0; i < config->asset_count; i++)
-        if (bmb_same(path->text, path->size, config->assets[i].path))
-            return (bmb_route){ .kind = BMB_ROUTE_ASSET, .asset = &config->assets[i] };
-
-    uint16_t feed;
-    const bmb_format *format;
-    for (size_t i = 0; (format = bmb_format_row(i)) != NULL; i++) {
-        if (format->info.suffix != NULL && find_feed(config, path, format->info.suffix, &feed) &&
-            bmb_format_over_http(format, config->feeds[feed].mode.codec))
-            return (bmb_route){ .kind = BMB_ROUTE_FEED, .feed = feed, .format = format };
-    }
-    bmb_route still;
-    if (find_still(config, path, &still)) return still;
-    if (find_feed(config, path, ".sdp", &feed) && config->feeds[feed].multicast.group.family != 0)
-        return (bmb_route){ .kind = BMB_ROUTE_SDP, .feed = feed };
-    return error_route(404);
+    bmb_route route = { .kind = BMB_ROUTE_ERROR, .status = request->error };
+    if (request->error != 0) return route;
+    route.kind = request->cookie != 0 ? BMB_ROUTE_TUNNEL : find(config, &request->path, &route);
+    if (route.kind == BMB_ROUTE_ERROR) route.status = 404;
+    return route;
 }
 
 void bmb_http_head(bmb_writer *w, unsigned status, const char *type, size_t length, const bmb_http_terms *terms)
 {
     const status_row *row = status_of(status);
-    bmb_put_str(w, "HTTP/1.1 ");
-    bmb_put_dec(w, row->status);
-    bmb_put_u8(w, ' ');
-    bmb_put_str(w, row->phrase);
-    bmb_put_str(w, "\r\nContent-Type: ");
-    bmb_put_str(w, type);
+    bmb_put_text(w, "HTTP/1.1 %u %s\r\nContent-Type: %s", row->status, row->phrase, type);
     if (length != SIZE_MAX) {
-        bmb_put_str(w, "\r\nContent-Length: ");
-        bmb_put_dec(w, length);
+        bmb_put_text(w, "\r\nContent-Length: %u", (unsigned)length);
     } else if (!terms->old) {
         bmb_put_str(w, "\r\nTransfer-Encoding: chunked");
     }
@@ -129,10 +132,7 @@ void bmb_http_head(bmb_writer *w, unsigned status, const char *type, size_t leng
 static void put_address(bmb_writer *w, const char *name, const char *extension)
 {
     if ((size_t)(w->end - w->at) < strlen(name) + strlen(extension) + 2) return;
-    bmb_put_u8(w, '/');
-    bmb_put_str(w, name);
-    bmb_put_str(w, extension);
-    bmb_put_u8(w, '\n');
+    bmb_put_text(w, "/%s%s\n", name, extension);
 }
 
 /* The addresses of all feeds, a line each, as far as there is room. */
@@ -152,10 +152,7 @@ void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms,
     char text[ERROR_TEXT_MOST];
     const status_row *row = status_of(status);
     bmb_writer body = bmb_writer_of(text, sizeof text);
-    bmb_put_dec(&body, row->status);
-    bmb_put_u8(&body, ' ');
-    bmb_put_str(&body, row->phrase);
-    bmb_put_u8(&body, '\n');
+    bmb_put_text(&body, "%u %s\n", row->status, row->phrase);
     if (row->status == 404 && config != NULL && rtsp) {
         bmb_put_str(&body, "Players find the feeds here, at rtsp:// with this host and port.\n");
         for (size_t i = 0; i < config->feed_count; i++)

@@ -54,9 +54,9 @@ void bmb_json_text(cJSON *object, const char *key, const char *text)
     add(object, key, text != NULL ? cJSON_CreateStringReference(text) : cJSON_CreateNull());
 }
 
-void bmb_json_number(cJSON *object, const char *key, double value)
+void bmb_json_number(cJSON *object, const char *key, uint64_t value)
 {
-    add(object, key, cJSON_CreateNumber(value));
+    add(object, key, cJSON_CreateNumber((double)value));
 }
 
 void bmb_json_bool(cJSON *object, const char *key, bool value)
@@ -66,7 +66,7 @@ void bmb_json_bool(cJSON *object, const char *key, bool value)
 
 void bmb_json_milli(cJSON *object, const char *key, uint32_t thousandths)
 {
-    bmb_json_number(object, key, (double)thousandths / 1000.0);
+    add(object, key, cJSON_CreateNumber((double)thousandths / 1000.0));
 }
 
 cJSON *bmb_json_list(cJSON *object, const char *key)

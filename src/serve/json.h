@@ -18,7 +18,7 @@ size_t bmb_json_end(cJSON *object, char *out, size_t room);
 
 /* The key must outlive the object, the text too: neither is copied. */
 void bmb_json_text(cJSON *object, const char *key, const char *text); /* NULL: null */
-void bmb_json_number(cJSON *object, const char *key, double value);
+void bmb_json_number(cJSON *object, const char *key, uint64_t value);
 void bmb_json_bool(cJSON *object, const char *key, bool value);
 /* thousandths as a fraction, so that 7500 reads 7.5 */
 void bmb_json_milli(cJSON *object, const char *key, uint32_t thousandths);

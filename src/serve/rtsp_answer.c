@@ -33,16 +33,8 @@ void bmb_rtsp_begin(bmb_writer *w, unsigned status, const bmb_rtsp_parse *reques
     const char *phrase = "Internal Server Error";
     for (size_t i = 0; i < sizeof phrases / sizeof phrases[0]; i++)
         if (phrases[i].status == status) phrase = phrases[i].phrase;
-    bmb_put_str(w, "RTSP/1.0 ");
-    bmb_put_dec(w, status);
-    bmb_put_u8(w, ' ');
-    bmb_put_str(w, phrase);
-    bmb_put_str(w, "\r\n");
-    if (request->has_cseq) {
-        bmb_put_str(w, "CSeq: ");
-        bmb_put_str(w, request->cseq);
-        bmb_put_str(w, "\r\n");
-    }
+    bmb_put_text(w, "RTSP/1.0 %u %s\r\n", status, phrase);
+    if (request->has_cseq) bmb_put_text(w, "CSeq: %s\r\n", request->cseq);
     bmb_put_str(w, "Server: Bambino/" BMB_VERSION "\r\n");
     if (request->close) bmb_put_str(w, "Connection: close\r\n");
 }
@@ -54,11 +46,7 @@ void bmb_rtsp_end(bmb_writer *w)
 
 void bmb_rtsp_body(bmb_writer *w, const char *type, const void *body, size_t size)
 {
-    bmb_put_str(w, "Content-Type: ");
-    bmb_put_str(w, type);
-    bmb_put_str(w, "\r\nContent-Length: ");
-    bmb_put_dec(w, size);
-    bmb_put_str(w, "\r\n\r\n");
+    bmb_put_text(w, "Content-Type: %s\r\nContent-Length: %u\r\n\r\n", type, (unsigned)size);
     bmb_put_bytes(w, body, size);
 }
 
@@ -67,11 +55,7 @@ void bmb_rtsp_status(bmb_writer *w, unsigned status, const bmb_rtsp_parse *reque
     bmb_rtsp_begin(w, status, request);
     if (status == 405 || status == 501) bmb_put_str(w, BMB_RTSP_PUBLIC);
     if (status == 453 || status == 503) bmb_put_str(w, "Retry-After: 5\r\n");
-    if (status == 551) {
-        bmb_put_str(w, "Unsupported: ");
-        bmb_put_str(w, request->require);
-        bmb_put_str(w, "\r\n");
-    }
+    if (status == 551) bmb_put_text(w, "Unsupported: %s\r\n", request->require);
     bmb_rtsp_end(w);
 }
 
@@ -82,10 +66,6 @@ void bmb_rtsp_addresses(bmb_writer *w, const bmb_rtsp_parse *request, const bmb_
         size_t size = strlen(request->host) + strlen(config->feeds[i].name) + sizeof "rtsp:///\n";
         if ((removed >> i & 1) != 0) continue;
         if ((size_t)(w->end - w->at) < size) return;
-        bmb_put_str(w, "rtsp://");
-        bmb_put_str(w, request->host);
-        bmb_put_u8(w, '/');
-        bmb_put_str(w, config->feeds[i].name);
-        bmb_put_u8(w, '\n');
+        bmb_put_text(w, "rtsp://%s/%s\n", request->host, config->feeds[i].name);
     }
 }

@@ -32,6 +32,12 @@ static span cut(span *rest, char separator)
     return first;
 }
 
+/* As cut, without the blanks around it. */
+static span word(span *rest, char separator)
+{
+    return trimmed(cut(rest, separator));
+}
+
 static bool is(span s, const char *text)
 {
     return bmb_same_nocase(s.at, s.size, text);
@@ -131,7 +137,7 @@ static void take_request_line(bmb_rtsp_parse *p, span line)
 static bool take_pair(span text, uint32_t most, uint16_t *first, uint16_t *second)
 {
     uint32_t a, b;
-    span low = trimmed(cut(&text, '-')), high = trimmed(text);
+    span low = word(&text, '-'), high = trimmed(text);
     if (!bmb_read_dec(low.at, low.size, most, &a)) return false;
     if (high.size == 0) {
         b = a < most ? a + 1 : a;
@@ -146,7 +152,7 @@ static bool take_pair(span text, uint32_t most, uint16_t *first, uint16_t *secon
 /* One choice of the Transport header (12.39); false: nothing that we could do. */
 static bool take_transport(span text, bmb_rtsp_transport *out)
 {
-    span protocol = trimmed(cut(&text, ';'));
+    span protocol = word(&text, ';');
     bool unicast = false, multicast = false;
     memset(out, 0, sizeof *out);
     if (is(protocol, "RTP/AVP/TCP")) {
@@ -157,7 +163,7 @@ static bool take_transport(span text, bmb_rtsp_transport *out)
         return false;
     }
     while (text.size > 0) {
-        span value = cut(&text, ';'), key = trimmed(cut(&value, '='));
+        span value = cut(&text, ';'), key = word(&value, '=');
         value = trimmed(value);
         if (is(key, "unicast")) {
             unicast = true;
@@ -183,7 +189,7 @@ static bool take_transport(span text, bmb_rtsp_transport *out)
 static void take_header(bmb_rtsp_parse *p, span line)
 {
     uint32_t number;
-    span name = trimmed(cut(&line, ':')), value = trimmed(line);
+    span name = word(&line, ':'), value = trimmed(line);
     if (is(name, "CSeq")) {
         if (!bmb_read_dec(value.at, value.size, UINT32_MAX, &number)) {
             refuse(p, 400);
@@ -192,7 +198,7 @@ static void take_header(bmb_rtsp_parse *p, span line)
         keep(p->cseq, sizeof p->cseq, value);
         p->has_cseq = true;
     } else if (is(name, "Session")) {
-        span id = trimmed(cut(&value, ';'));
+        span id = word(&value, ';');
         p->has_session = true;
         if (id.size <= BMB_RTSP_SESSION_SIZE) keep(p->session, sizeof p->session, id);
     } else if (is(name, "Transport")) {

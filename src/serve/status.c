@@ -33,10 +33,10 @@ static void put_members(cJSON *o, const void *stats, const member *table, size_t
 {
     for (const member *m = table; m < table + count; m++) {
         uint64_t value = bmb_member(stats, m->at, m->size);
-        if (m->as == NUMBER) bmb_json_number(o, m->key, (double)value);
+        if (m->as == NUMBER) bmb_json_number(o, m->key, value);
         if (m->as == YES_NO) bmb_json_bool(o, m->key, value != 0);
         if (m->as == THOUSANDTHS) bmb_json_milli(o, m->key, (uint32_t)value);
-        if (m->as == MS_OF_US) bmb_json_number(o, m->key, (double)(value / 1000));
+        if (m->as == MS_OF_US) bmb_json_number(o, m->key, value / 1000);
         if (m->as == S_OF_US) bmb_json_milli(o, m->key, (uint32_t)(value / 1000));
     }
 }
@@ -177,7 +177,7 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
     if (s->keeping != BMB_KEEPING_OFF) {
         PUT(o, s, kept);
         bmb_json_text(o, "keeping", bmb_keeping_name(s->keeping));
-        bmb_json_number(o, "dropped_for_rate", (double)s->dropped_for_rate);
+        bmb_json_number(o, "dropped_for_rate", s->dropped_for_rate);
     }
     bmb_json_milli(o, "fps", s->mfps);
     bmb_json_number(o, "kbps", s->kbps);

@@ -128,7 +128,7 @@ static void turn_away(bmb_talk *t, const bmb_outlet *outlet, bmb_sock sock, cons
     t->kinds[outlet->by.kind]->turn_away(t, &outlet->by, &w);
     const bmb_slice slice = { .data = text, .size = bmb_written(&w) };
     if (slice.size > 0) (void)bmb_net_send(t->x, sock, &slice, 1, slice.size, &taken);
-    t->x->port->net.close(t->x->port->ctx, sock);
+    bmb_sock_close(t->x, sock);
     t->refused++;
     bmb_tell(t->x,
              &(bmb_event){ .code = BMB_EVENT_CONNECTIONS_FULL, .err = BMB_LIMIT, .peer = peer, .value = t->conn_most });
@@ -137,7 +137,7 @@ static void turn_away(bmb_talk *t, const bmb_outlet *outlet, bmb_sock sock, cons
 /* What a conversation needs is set to its beginning. */
 static void clear(bmb_conn *c)
 {
-    memset((uint8_t *)c + offsetof(bmb_conn, viewer), 0, sizeof *c - offsetof(bmb_conn, viewer));
+    memset((uint8_t *)c + offsetof(bmb_conn, body), 0, offsetof(bmb_conn, peer) - offsetof(bmb_conn, body));
 }
 
 void bmb_conn_turn(bmb_talk *t, bmb_conn *c, bmb_conn_kind kind)
@@ -177,7 +177,7 @@ void bmb_conn_close(bmb_talk *t, bmb_conn *c)
 {
     if (c->state == BMB_CONN_FREE) return;
     if (c->state != BMB_CONN_DIALLING) of(t, c)->closed(t, c);
-    t->x->port->net.close(t->x->port->ctx, c->sock);
+    bmb_sock_close(t->x, c->sock);
     c->state = BMB_CONN_FREE;
     c->sock = BMB_NO_SOCK;
     t->conn_live--;
@@ -296,7 +296,7 @@ static void end_stalled(bmb_talk *t, bmb_conn *c)
         c->by->dialler->closed(t, c->by, c, BMB_TIMED_OUT);
     } else {
         bmb_tell_of(t->x, feed != NULL ? feed->config->name : NULL, &c->peer, BMB_EVENT_VIEWER_STALLED,
-                    (int64_t)((t->x->now - c->progress_us) / 1000), 0);
+                    bmb_ms_between(c->progress_us, t->x->now), 0);
     }
     bmb_conn_close(t, c);
 }
@@ -317,7 +317,7 @@ static void sweep(bmb_talk *t, bmb_conn *c)
         if (bmb_older_than(t->x, c->since_us, BMB_DRAIN_US)) bmb_conn_close(t, c);
     } else if ((c->watched & BMB_WRITABLE) == 0) {
         of(t, c)->sweep(t, c);
-    } else if (bmb_older_than(t->x, c->progress_us, (uint64_t)t->x->config->stall_ms * 1000)) {
+    } else if (bmb_older_than_ms(t->x, c->progress_us, t->x->config->stall_ms)) {
         end_stalled(t, c);
     }
 }

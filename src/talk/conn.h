@@ -54,6 +54,7 @@ struct bmb_opening {
     const bmb_dialler *dialler; /* NULL: accepted; its viewers take one of the places for viewers */
 };
 
+/* What is looked at most comes first, where short instructions reach it. */
 struct bmb_conn {
     bmb_sock sock;
     uint8_t state;   /* bmb_conn_state */
@@ -61,17 +62,10 @@ struct bmb_conn {
     uint8_t watched; /* events asked of the port */
     bool keep_alive;
     bmb_opening *by;
-    bmb_addr peer;
     uint8_t *rx, *tx;
     uint16_t rx_size, tx_at, tx_size;
-    uint64_t since_us;    /* of the state, or of the request's first byte */
-    uint64_t progress_us; /* last time that the peer took something, or that it was first waited for */
-    union {               /* by kind */
+    union { /* by kind */
         struct {
-            union {
-                bmb_viewer viewer;   /* HTTP: in state WATCHING; TCP */
-                bmb_http_parse http; /* HTTP: in the others */
-            };
             union {
                 struct {            /* HTTP */
                     bmb_slice body; /* of the answer, behind tx */
@@ -90,17 +84,21 @@ struct bmb_conn {
                     uint32_t skip;      /* bytes of an unknown request still to come */
                 };
             };
+            union {
+                bmb_viewer viewer;   /* HTTP: in state WATCHING; TCP */
+                bmb_http_parse http; /* HTTP: in the others */
+            };
         };
         struct {                 /* RTSP */
-            bmb_watcher waiting; /* for the first frame of … */
+            uint16_t awaited;    /* the feed that is to be described, its number plus 1; 0: it waits for none */
+            uint16_t sessions;   /* that were set up on it: index plus 1 of the first one */
+            uint16_t mid;        /* of them, the one in the middle of an interleaved frame; 0: none */
+            uint16_t post;       /* tunnel: connection of the requests, index plus 1; 0: none, or no tunnel */
+            uint32_t cookie;     /* tunnel: what joins the two; 0: no tunnel */
+            bool closing;        /* ends when tx is out */
+            bool active;         /* has said something */
+            bmb_watcher waiting; /* for the first frame of the feed that is awaited */
             bmb_rtsp_parse rtsp;
-            uint16_t awaited;  /* … the feed that is to be described, its number plus 1; 0: it waits for none */
-            uint16_t sessions; /* that were set up on it: index plus 1 of the first one */
-            uint16_t mid;      /* of them, the one in the middle of an interleaved frame; 0: none */
-            uint16_t post;     /* tunnel: connection of the requests, index plus 1; 0: none, or no tunnel */
-            uint32_t cookie;   /* tunnel: what joins the two; 0: no tunnel */
-            bool closing;      /* ends when tx is out */
-            bool active;       /* has said something */
         };
         struct {            /* POST */
             uint16_t get;   /* connection of the answers, index plus 1; 0: it is gone */
@@ -108,6 +106,9 @@ struct bmb_conn {
             uint32_t group; /* … and their bits */
         } tunnel;
     };
+    bmb_addr peer;
+    uint64_t since_us;    /* of the state, or of the request's first byte */
+    uint64_t progress_us; /* last time that the peer took something, or that it was first waited for */
 };
 
 typedef struct bmb_outlet {
@@ -164,9 +165,6 @@ struct bmb_talk {
     bmb_groups *groups;
     bmb_figures *figures;
     const bmb_conversation *const *kinds; /* by bmb_conn_kind */
-    bmb_owner viewing, describing;        /* connections: with viewers of their own; that wait for a first frame */
-    bmb_owner playing, member;            /* sessions: with a stream of their own; of a group */
-    bmb_still_taker stills;
     bmb_conn *conns;
     struct bmb_session *sessions;
     uint16_t conn_most, conn_used; /* conn_used: index behind the last one in use */
@@ -177,7 +175,10 @@ struct bmb_talk {
     bmb_timers timers;   /* of connections, and behind them of sessions */
     bmb_udp_pair udp[2]; /* of sessions: IPv4, IPv6; opened with the first session that needs them */
     uint32_t refused, bad_requests, requests, accept_failed;
-    bmb_outlet *outlets; /* as many as are configured */
+    bmb_outlet *outlets;           /* as many as are configured */
+    bmb_owner viewing, describing; /* connections: with viewers of their own; that wait for a first frame */
+    bmb_owner playing, member;     /* sessions: with a stream of their own; of a group */
+    bmb_still_taker stills;
 };
 
 void bmb_conn_accept(bmb_talk *t, bmb_outlet *outlet);

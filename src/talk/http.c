@@ -65,21 +65,26 @@ static void refuse(bmb_talk *t, bmb_conn *c, uint16_t status)
     send_answer(t, c, &w, BMB_CONN_ANSWERING);
 }
 
-static void answer_asset(bmb_talk *t, bmb_conn *c, const bmb_asset *asset, bool head_only)
+/* An answer of 200, up to its document. */
+static bmb_writer answer_ok(bmb_talk *t, bmb_conn *c, const char *type, size_t length)
 {
     bmb_writer w = answer(t, c);
     const bmb_http_terms terms = terms_of(t, c);
-    bmb_http_head(&w, 200, asset->type, asset->size, &terms);
+    bmb_http_head(&w, 200, type, length, &terms);
+    return w;
+}
+
+static void answer_asset(bmb_talk *t, bmb_conn *c, const bmb_asset *asset, bool head_only)
+{
+    bmb_writer w = answer_ok(t, c, asset->type, asset->size);
     if (!head_only) c->body = (bmb_slice){ asset->data, asset->size };
     send_answer(t, c, &w, BMB_CONN_ANSWERING);
 }
 
 static void answer_status(bmb_talk *t, bmb_conn *c, bool head_only)
 {
-    bmb_writer w = answer(t, c);
     if (c->old) c->keep_alive = false; /* the end of the connection is the end of the document */
-    const bmb_http_terms terms = terms_of(t, c);
-    bmb_http_head(&w, 200, "application/json", SIZE_MAX, &terms);
+    bmb_writer w = answer_ok(t, c, "application/json", SIZE_MAX);
     c->status = !head_only;
     c->part = 0;
     c->index = 0;
@@ -119,7 +124,7 @@ static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool h
     bmb_viewer_begin(t->x, &c->viewer, bmb_feed_video(feed), &how);
     if (streaming) {
         bmb_bound_unsent(t->x, c->sock, bmb_track_kbps(t->x, bmb_feed_video(feed)));
-        bmb_viewer_tell(t->x, feed, &c->peer, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
+        bmb_viewer_came(t->x, &c->viewer, &c->peer);
     }
     send_answer(t, c, &w, BMB_CONN_WATCHING);
 }
@@ -134,10 +139,9 @@ static void answer_sdp(bmb_talk *t, bmb_conn *c, bmb_feed *feed, bool head_only)
     }
     (void)t->x->port->net.local(t->x->port->ctx, c->sock, &origin);
     const bmb_sdp sdp = bmb_rtp_describe(t->x, feed, &origin, &feed->config->multicast, false);
-    const bmb_http_terms terms = terms_of(t, c);
-    bmb_writer body = bmb_writer_of(t->x->scratch, BMB_SDP_ROOM), w = answer(t, c);
+    bmb_writer body = bmb_writer_of(t->x->scratch, BMB_SDP_ROOM);
     bmb_sdp_write(&body, &sdp);
-    bmb_http_head(&w, 200, "application/sdp", bmb_written(&body), &terms);
+    bmb_writer w = answer_ok(t, c, "application/sdp", bmb_written(&body));
     if (!head_only) bmb_put_bytes(&w, t->x->scratch, bmb_written(&body));
     /* Whoever fetches it wants to see something, and has no session to ask with. */
     if (!head_only) t->groups->lease(t->groups, feed, t->x->now + (uint64_t)t->x->config->session_ms * 1000);
@@ -170,10 +174,8 @@ void bmb_http_take_still(bmb_still_taker *taker, void *asker, const uint8_t *dat
         refuse(t, c, 503);
         return;
     }
-    bmb_writer w = answer(t, c);
     c->keep_alive = false; /* so that its end gives the picture back */
-    const bmb_http_terms terms = terms_of(t, c);
-    bmb_http_head(&w, 200, "image/jpeg", size, &terms);
+    bmb_writer w = answer_ok(t, c, "image/jpeg", size);
     c->body = (bmb_slice){ data, size };
     send_answer(t, c, &w, BMB_CONN_ANSWERING);
 }
@@ -333,9 +335,9 @@ static void sweep(bmb_talk *t, bmb_conn *c)
 {
     const bmb_config *config = t->x->config;
     if (c->state == BMB_CONN_READING && !c->http.begun) {
-        if (bmb_older_than(t->x, c->since_us, (uint64_t)config->idle_ms * 1000)) bmb_conn_close(t, c);
+        if (bmb_older_than_ms(t->x, c->since_us, config->idle_ms)) bmb_conn_close(t, c);
     } else if (c->state == BMB_CONN_READING) {
-        if (!bmb_older_than(t->x, c->since_us, (uint64_t)config->request_ms * 1000)) return;
+        if (!bmb_older_than_ms(t->x, c->since_us, config->request_ms)) return;
         c->keep_alive = false;
         refuse(t, c, 408);
     } else if (c->state == BMB_CONN_WATCHING) {

@@ -28,7 +28,7 @@ static bmb_err watch(bmb_talk *t, bmb_conn *c, uint16_t index)
     c->feed = index;
     c->paused = false;
     bmb_bound_unsent(t->x, c->sock, bmb_track_kbps(t->x, bmb_feed_video(feed)));
-    if (counted) bmb_viewer_tell(t->x, feed, &c->peer, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
+    if (counted) bmb_viewer_came(t->x, v, &c->peer);
     bmb_feed_welcome(t->x, feed);
     return BMB_OK;
 }
@@ -69,41 +69,33 @@ static void say_goodbye(bmb_conn *c, bmb_err why)
     c->rx_size = 0;
 }
 
-static void act_hello(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r)
+/* The acts: each does what is asked, and says what is in force. */
+static bmb_err act_feed(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r, int32_t *value)
 {
-    answer(t, c, r, BMB_OK, BMB_FRAMED_VERSION);
-    c->announced = 0; /* the list again, as it is now */
-}
-
-static void act_feed(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r)
-{
+    bmb_err err = BMB_OK;
     if (r->feed == BMB_FRAMED_NO_FEED) {
         leave(t, c);
         c->feed = BMB_NO_FEED;
-        answer(t, c, r, BMB_OK, BMB_FRAMED_NO_FEED);
-        return;
+    } else if (bmb_feeds_at(t->feeds, r->feed) == NULL) {
+        err = BMB_NOT_FOUND;
+    } else {
+        leave(t, c);
+        err = watch(t, c, r->feed);
+        if (err != BMB_OK) c->feed = BMB_NO_FEED;
     }
-    if (bmb_feeds_at(t->feeds, r->feed) == NULL) {
-        answer(t, c, r, BMB_NOT_FOUND, c->feed);
-        return;
-    }
-    leave(t, c);
-    bmb_err err = watch(t, c, r->feed);
-    if (err != BMB_OK) c->feed = BMB_NO_FEED;
-    answer(t, c, r, err, c->feed);
+    *value = c->feed;
+    return err;
 }
 
-static void act_key(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r)
+static bmb_err act_key(const bmb_talk *t, const bmb_conn *c, int32_t *value)
 {
-    if (c->viewer.framer == NULL) {
-        answer(t, c, r, BMB_NOT_FOUND, 0);
-        return;
-    }
+    if (c->viewer.framer == NULL) return BMB_NOT_FOUND;
     bmb_feed_welcome(t->x, c->viewer.track->feed);
-    answer(t, c, r, BMB_OK, 1);
+    *value = 1;
+    return BMB_OK;
 }
 
-static void act_pause(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r)
+static bmb_err act_pause(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r, int32_t *value)
 {
     bmb_err err = BMB_OK;
     if (r->value < 0 || r->value > 1) {
@@ -116,75 +108,68 @@ static void act_pause(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r)
     } else if (c->paused) {
         err = watch(t, c, c->feed);
     }
-    answer(t, c, r, err, c->paused);
+    *value = c->paused;
+    return err;
 }
 
-static void act_control(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r)
+static bmb_err act_control(bmb_talk *t, const bmb_conn *c, const bmb_framed_request *r, int32_t *value)
 {
     bmb_control control = (bmb_control)r->control;
-    int32_t value = 0;
-    bmb_err err = BMB_OK;
     bmb_feed *feed = bmb_feeds_at(t->feeds, r->feed);
-    if (feed == NULL) {
-        err = BMB_NOT_FOUND;
-    } else if (r->control >= BMB_CONTROL_COUNT) {
-        err = BMB_UNSUPPORTED;
-    } else if (!c->by->controls) {
-        err = BMB_DENIED;
-    } else {
-        err = bmb_feed_set(t->x, feed, control, r->value, &value);
-    }
-    if (err == BMB_DENIED) (void)bmb_camera_get(t->x, &feed->camera, control, &value);
-    answer(t, c, r, err, value);
+    if (feed == NULL) return BMB_NOT_FOUND;
+    if (r->control >= BMB_CONTROL_COUNT) return BMB_UNSUPPORTED;
+    if (c->by->controls) return bmb_feed_set(t->x, feed, control, r->value, value);
+    (void)bmb_camera_get(t->x, &feed->camera, control, value);
+    return BMB_DENIED;
 }
 
-static void act_status(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r)
+/* A document answers; a refusal only is an answer like the others. */
+static bmb_err act_status(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r)
 {
     char *text = (char *)c->tx + BMB_FRAMED_HEADER;
     size_t room = (size_t)(t->tx_room - BMB_FRAMED_HEADER);
     bool whole = r->feed == BMB_FRAMED_NO_FEED;
-    if (!whole && r->feed >= t->feeds->count) {
-        answer(t, c, r, BMB_NOT_FOUND, 0);
-        return;
-    }
+    if (!whole && r->feed >= t->feeds->count) return BMB_NOT_FOUND;
     size_t size =
         t->figures->row(t->figures, whole ? BMB_STATUS_DEVICE : BMB_STATUS_FEEDS, whole ? 0 : r->feed, text, room);
-    if (size == 0) {
-        answer(t, c, r, BMB_NO_ROOM, 0);
-        return;
-    }
+    if (size == 0) return BMB_NO_ROOM;
     bmb_framed_write(c->tx,
                      &(bmb_framed_message){ .type = BMB_FRAMED_STATUS, .number = r->number, .length = (uint32_t)size });
     c->tx_at = 0;
     c->tx_size = (uint16_t)(BMB_FRAMED_HEADER + size);
+    return BMB_OK;
 }
 
 static void act(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r)
 {
+    bmb_err err = BMB_OK;
+    int32_t value = 0;
     t->requests++;
     switch (r->type) {
     case BMB_FRAMED_ASK_HELLO:
-        act_hello(t, c, r);
+        value = BMB_FRAMED_VERSION;
+        c->announced = 0; /* the list again, as it is now */
         break;
     case BMB_FRAMED_ASK_FEED:
-        act_feed(t, c, r);
+        err = act_feed(t, c, r, &value);
         break;
     case BMB_FRAMED_ASK_KEY:
-        act_key(t, c, r);
+        err = act_key(t, c, &value);
         break;
     case BMB_FRAMED_ASK_PAUSE:
-        act_pause(t, c, r);
+        err = act_pause(t, c, r, &value);
         break;
     case BMB_FRAMED_ASK_CONTROL:
-        act_control(t, c, r);
+        err = act_control(t, c, r, &value);
         break;
     case BMB_FRAMED_ASK_STATUS:
-        act_status(t, c, r);
+        err = act_status(t, c, r);
+        if (err == BMB_OK) return;
         break;
     default: /* ASK_ALIVE */
-        answer(t, c, r, BMB_OK, 0);
         break;
     }
+    answer(t, c, r, err, value);
 }
 
 static void consume(bmb_conn *c, size_t used)
@@ -313,15 +298,14 @@ static void sweep(bmb_talk *t, bmb_conn *c)
 {
     const bmb_viewer *v = &c->viewer;
     if (!c->framed || v->watcher.frame != NULL) return;
-    if ((c->rx_size > 0 || c->skip > 0) &&
-        bmb_older_than(t->x, c->since_us, (uint64_t)t->x->config->request_ms * 1000)) {
+    if ((c->rx_size > 0 || c->skip > 0) && bmb_older_than_ms(t->x, c->since_us, t->x->config->request_ms)) {
         t->bad_requests++;
         say_goodbye(c, BMB_TIMED_OUT); /* half a message */
         flush(t, c);
         return;
     }
     /* Whoever watches nothing must say something from time to time, or its place goes to somebody else. */
-    if (v->framer == NULL && bmb_older_than(t->x, c->since_us, (uint64_t)t->x->config->session_ms * 1000)) {
+    if (v->framer == NULL && bmb_older_than_ms(t->x, c->since_us, t->x->config->session_ms)) {
         say_goodbye(c, BMB_TIMED_OUT);
         flush(t, c);
         return;

@@ -16,6 +16,19 @@ void bmb_rtsp_reply_done(bmb_conn *c, const bmb_writer *w)
     c->tx_size = (uint16_t)bmb_written(w);
 }
 
+bmb_writer bmb_rtsp_reply_ok(bmb_talk *t, bmb_conn *c)
+{
+    bmb_writer w = bmb_rtsp_reply(t, c);
+    bmb_rtsp_begin(&w, 200, &c->rtsp);
+    return w;
+}
+
+void bmb_rtsp_reply_end(bmb_conn *c, bmb_writer *w)
+{
+    bmb_rtsp_end(w);
+    bmb_rtsp_reply_done(c, w);
+}
+
 void bmb_rtsp_reply_status(bmb_talk *t, bmb_conn *c, unsigned status)
 {
     bmb_writer w = bmb_rtsp_reply(t, c);
@@ -33,10 +46,7 @@ void bmb_rtsp_reply_not_found(bmb_talk *t, bmb_conn *c)
     bmb_rtsp_reply_done(c, &w);
     char asked[sizeof c->rtsp.feed + sizeof c->rtsp.track_name + 2];
     bmb_writer a = bmb_writer_of(asked, sizeof asked);
-    bmb_put_u8(&a, '/');
-    bmb_put_str(&a, c->rtsp.feed);
-    if (c->rtsp.track) bmb_put_u8(&a, '/');
-    bmb_put_str(&a, c->rtsp.track_name);
+    bmb_put_text(&a, c->rtsp.track ? "/%s/%s" : "/%s", c->rtsp.feed, c->rtsp.track_name);
     bmb_conn_not_found(t, c, "RTSP ", asked, bmb_written(&a));
 }
 
@@ -44,18 +54,13 @@ void bmb_rtsp_put_session(const bmb_talk *t, const bmb_session *s, bmb_writer *w
 {
     bmb_put_str(w, "Session: ");
     bmb_put_hex(w, s->id, BMB_RTSP_SESSION_SIZE);
-    bmb_put_str(w, ";timeout=");
-    bmb_put_dec(w, t->x->config->session_ms / 1000);
-    bmb_put_str(w, "\r\n");
+    bmb_put_text(w, ";timeout=%u\r\n", (unsigned)t->x->config->session_ms / 1000);
 }
 
 /* The address as the client wrote it, so that it matches what the client compares it with. */
 void bmb_rtsp_put_address(const bmb_conn *c, const bmb_feed *feed, bmb_writer *w)
 {
-    bmb_put_str(w, "rtsp://");
-    bmb_put_str(w, c->rtsp.host);
-    bmb_put_u8(w, '/');
-    bmb_put_str(w, feed->config->name);
+    bmb_put_text(w, "rtsp://%s/%s", c->rtsp.host, feed->config->name);
 }
 
 bmb_feed *bmb_rtsp_find(const bmb_talk *t, const bmb_rtsp_parse *r)

@@ -8,6 +8,9 @@
 bmb_writer bmb_rtsp_reply(bmb_talk *t, bmb_conn *c);
 void bmb_rtsp_reply_done(bmb_conn *c, const bmb_writer *w);
 /* Whole answers. */
+/* An answer of 200 up to what is its own; and its end, without a body. */
+bmb_writer bmb_rtsp_reply_ok(bmb_talk *t, bmb_conn *c);
+void bmb_rtsp_reply_end(bmb_conn *c, bmb_writer *w);
 void bmb_rtsp_reply_status(bmb_talk *t, bmb_conn *c, unsigned status);
 void bmb_rtsp_reply_not_found(bmb_talk *t, bmb_conn *c);
 /* Lines of one. */

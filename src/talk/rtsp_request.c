@@ -6,11 +6,9 @@
 
 static void options(bmb_talk *t, bmb_conn *c)
 {
-    bmb_writer w = bmb_rtsp_reply(t, c);
-    bmb_rtsp_begin(&w, 200, &c->rtsp);
+    bmb_writer w = bmb_rtsp_reply_ok(t, c);
     bmb_put_str(&w, BMB_RTSP_PUBLIC);
-    bmb_rtsp_end(&w);
-    bmb_rtsp_reply_done(c, &w);
+    bmb_rtsp_reply_end(c, &w);
 }
 
 static void await_frame(bmb_talk *t, bmb_conn *c, bmb_feed *feed)
@@ -77,14 +75,10 @@ static void put_rtp_info(const bmb_talk *t, const bmb_conn *c, const bmb_session
     if (c->rtsp.host[0] == '\0') return;
     bmb_put_str(w, "RTP-Info: url=");
     bmb_rtsp_put_address(c, s->track->feed, w);
-    bmb_put_u8(w, '/');
-    bmb_put_str(w, s->track->kind);
-    bmb_put_str(w, ";seq=");
-    bmb_put_dec(w, state->next_seq);
-    if (sender->watcher.frame != NULL) {
-        bmb_put_str(w, ";rtptime=");
-        bmb_put_dec(w, state->time_offset + bmb_rtp_time(sender->watcher.frame->capture_us));
-    }
+    bmb_put_text(w, "/%s;seq=%u", s->track->kind, state->next_seq);
+    if (sender->watcher.frame != NULL)
+        bmb_put_text(w, ";rtptime=%u",
+                     (unsigned)(state->time_offset + bmb_rtp_time(sender->watcher.frame->capture_us)));
     bmb_put_str(w, "\r\n");
 }
 
@@ -96,21 +90,17 @@ static void play(bmb_talk *t, bmb_conn *c, bmb_session *s)
         return;
     }
     if (s->via == BMB_VIA_RTP_TCP) bmb_bound_unsent(t->x, c->sock, bmb_track_kbps(t->x, s->track));
-    bmb_writer w = bmb_rtsp_reply(t, c);
-    bmb_rtsp_begin(&w, 200, &c->rtsp);
+    bmb_writer w = bmb_rtsp_reply_ok(t, c);
     bmb_rtsp_put_session(t, s, &w);
     put_rtp_info(t, c, s, &w);
-    bmb_rtsp_end(&w);
-    bmb_rtsp_reply_done(c, &w);
+    bmb_rtsp_reply_end(c, &w);
 }
 
 static void answer_session(bmb_talk *t, bmb_conn *c, const bmb_session *s)
 {
-    bmb_writer w = bmb_rtsp_reply(t, c);
-    bmb_rtsp_begin(&w, 200, &c->rtsp);
+    bmb_writer w = bmb_rtsp_reply_ok(t, c);
     if (s != NULL) bmb_rtsp_put_session(t, s, &w);
-    bmb_rtsp_end(&w);
-    bmb_rtsp_reply_done(c, &w);
+    bmb_rtsp_reply_end(c, &w);
 }
 
 static void teardown(bmb_talk *t, bmb_conn *c, bmb_session *s)

@@ -57,29 +57,15 @@ static void put_transport(bmb_talk *t, const bmb_session *s, bmb_writer *w)
     const bmb_multicast *m = &s->track->feed->config->multicast;
     bmb_put_str(w, "Transport: RTP/AVP");
     if (s->via == BMB_VIA_RTP_TCP) {
-        bmb_put_str(w, "/TCP;unicast;interleaved=");
-        bmb_put_dec(w, s->rtp_channel);
-        bmb_put_u8(w, '-');
-        bmb_put_dec(w, s->rtcp_channel);
+        bmb_put_text(w, "/TCP;unicast;interleaved=%u-%u", s->rtp_channel, s->rtcp_channel);
     } else if (s->via == BMB_VIA_RTP_UDP) {
         const bmb_udp_pair *pair = bmb_session_sockets(t, s->peer.family);
-        bmb_put_str(w, ";unicast;client_port=");
-        bmb_put_dec(w, s->peer.port);
-        bmb_put_u8(w, '-');
-        bmb_put_dec(w, s->rtcp_port);
-        bmb_put_str(w, ";server_port=");
-        bmb_put_dec(w, pair->port);
-        bmb_put_u8(w, '-');
-        bmb_put_dec(w, pair->port + 1u);
+        bmb_put_text(w, ";unicast;client_port=%u-%u;server_port=%u-%u", s->peer.port, s->rtcp_port, pair->port,
+                     pair->port + 1u);
     } else {
         bmb_put_str(w, ";multicast;destination=");
         bmb_put_ip(w, &m->group);
-        bmb_put_str(w, ";port=");
-        bmb_put_dec(w, m->group.port);
-        bmb_put_u8(w, '-');
-        bmb_put_dec(w, m->group.port + 1u);
-        bmb_put_str(w, ";ttl=");
-        bmb_put_dec(w, m->ttl > 0 ? m->ttl : 1);
+        bmb_put_text(w, ";port=%u-%u;ttl=%u", m->group.port, m->group.port + 1u, m->ttl > 0 ? m->ttl : 1u);
     }
     if (s->via != BMB_VIA_RTP_MULTICAST) { /* a group's is drawn when its sender starts */
         bmb_put_str(w, ";ssrc=");
@@ -134,10 +120,8 @@ void bmb_rtsp_setup(bmb_talk *t, bmb_conn *c)
         bmb_rtsp_reply_status(t, c, 461);
         return;
     }
-    bmb_writer w = bmb_rtsp_reply(t, c);
-    bmb_rtsp_begin(&w, 200, r);
+    bmb_writer w = bmb_rtsp_reply_ok(t, c);
     bmb_rtsp_put_session(t, s, &w);
     put_transport(t, s, &w);
-    bmb_rtsp_end(&w);
-    bmb_rtsp_reply_done(c, &w);
+    bmb_rtsp_reply_end(c, &w);
 }

@@ -119,7 +119,7 @@ bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who)
     s->state = BMB_SESSION_PLAYING;
     s->report_us = 0;
     s->unreachable = 0;
-    bmb_viewer_tell(t->x, s->track->feed, who, BMB_EVENT_VIEWER_CAME, s->track->feed->viewers, 0);
+    bmb_viewer_came(t->x, &s->viewer, who);
     /* A group's own newcomers wait for its next key frame, too. */
     bmb_feed_welcome(t->x, s->track->feed);
     if (s->via != BMB_VIA_RTP_MULTICAST && bmb_viewer_prime(t->x, &s->viewer) && s->via == BMB_VIA_RTP_UDP) {
@@ -248,7 +248,7 @@ static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
     const bmb_session *s = session_of(w);
     /* A group's viewers share one sender; only the place that they take is their own. */
     bmb_viewer_figures(t->x, bmb_session_sender(t, s), out);
-    out->watching_ms = (uint32_t)((t->x->port->now_us(t->x->port->ctx) - s->viewer.since_us) / 1000);
+    out->watching_ms = bmb_ms_between(s->viewer.since_us, bmb_clock(t->x));
     out->transport = (bmb_transport)s->via;
     out->peer = s->peer;
     out->reports = s->reports;

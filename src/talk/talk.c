@@ -121,7 +121,7 @@ void bmb_talk_close_sockets(bmb_talk *t)
 {
     bmb_session_close_sockets(t);
     for (size_t i = 0; i < t->x->config->outlet_count; i++)
-        if (t->outlets[i].sock != BMB_NO_SOCK) t->x->port->net.close(t->x->port->ctx, t->outlets[i].sock);
+        if (t->outlets[i].sock != BMB_NO_SOCK) bmb_sock_close(t->x, t->outlets[i].sock);
 }
 
 void bmb_talk_ready(bmb_talk *t, uint32_t token, uint32_t events)

@@ -26,12 +26,13 @@ typedef struct bmb_cursor {
     bool end;        /* behind the last piece */
 } bmb_cursor;
 
+/* The counts come first: they are near enough to be reached by short instructions. */
 typedef struct bmb_gather {
+    size_t slice_count, piece_count, scratch_used, bytes;
     bmb_slice slices[BMB_GATHER_SLICES];
     bmb_packet packets[BMB_GATHER_PIECES];
     bmb_cursor starts[BMB_GATHER_PIECES]; /* where each piece begins */
     uint8_t scratch[BMB_GATHER_SCRATCH];
-    size_t slice_count, piece_count, scratch_used, bytes;
 } bmb_gather;
 
 /* What a framer remembers of one viewer between frames. */

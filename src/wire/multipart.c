@@ -17,11 +17,8 @@ static void fill(const bmb_stream_state *state, const bmb_frame *frame, bmb_curs
     if (!bmb_gather_fits(gather, 3, HEAD_MAX)) return;
     bmb_gather_begin(gather, cursor);
     bmb_writer w = bmb_writer_of(bmb_gather_scratch(gather, HEAD_MAX), HEAD_MAX);
-    bmb_put_str(&w, "Content-Type: image/jpeg\r\nContent-Length: ");
-    bmb_put_dec(&w, frame->size);
-    bmb_put_str(&w, "\r\nFrame-Number: ");
-    bmb_put_dec(&w, frame->seq);
-    bmb_put_str(&w, "\r\nFrame-Captured-Us: ");
+    bmb_put_text(&w, "Content-Type: image/jpeg\r\nContent-Length: %u\r\nFrame-Number: %u\r\nFrame-Captured-Us: ",
+                 (unsigned)frame->size, (unsigned)frame->seq);
     bmb_put_dec(&w, frame->wall_us > 0 ? (uint64_t)frame->wall_us : frame->capture_us);
     bmb_put_str(&w, frame->wall_us > 0 ? " unix\r\n\r\n" : " uptime\r\n\r\n");
     bmb_gather_slice(gather, w.start, bmb_written(&w));

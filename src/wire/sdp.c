@@ -28,8 +28,7 @@ static void put_connection(bmb_writer *w, const bmb_sdp *s)
     put_address(w, s->group.family != 0 ? &s->group : &null);
     if (s->group.family == 4 && s->group.ip[0] >= 224 &&
         s->group.ip[0] <= 239) { /* RFC 8866 5.7: IPv4 groups have a TTL, IPv6 ones none */
-        bmb_put_u8(w, '/');
-        bmb_put_dec(w, s->ttl);
+        bmb_put_text(w, "/%u", s->ttl);
     }
     bmb_put_str(w, "\r\n");
 }
@@ -59,28 +58,16 @@ void bmb_sdp_h264(bmb_writer *w, const void *codec)
 static void put_media(bmb_writer *w, const bmb_sdp *s, size_t index)
 {
     const bmb_sdp_media *m = &s->media[index];
-    bmb_put_str(w, "m=");
-    bmb_put_str(w, m->kind);
-    bmb_put_u8(w, ' ');
-    bmb_put_dec(w, s->group.family != 0 ? s->group.port + 2 * index : 0);
-    bmb_put_str(w, " RTP/AVP ");
-    bmb_put_dec(w, m->payload_type);
-    bmb_put_str(w, "\r\n");
-    if (m->kbps > 0) {
-        bmb_put_str(w, "b=AS:");
-        bmb_put_dec(w, m->kbps);
-        bmb_put_str(w, "\r\n");
-    }
+    bmb_put_text(w, "m=%s %u RTP/AVP %u\r\n", m->kind, s->group.family != 0 ? s->group.port + 2 * (unsigned)index : 0,
+                 m->payload_type);
+    if (m->kbps > 0) bmb_put_text(w, "b=AS:%u\r\n", (unsigned)m->kbps);
     m->describe(w, m->codec);
     if (m->mfps > 0) {
         bmb_put_str(w, "a=framerate:");
         bmb_put_milli(w, m->mfps);
         bmb_put_str(w, "\r\n");
     }
-    if (!s->control) return;
-    bmb_put_str(w, "a=control:");
-    bmb_put_str(w, m->kind);
-    bmb_put_str(w, "\r\n");
+    if (s->control) bmb_put_text(w, "a=control:%s\r\n", m->kind);
 }
 
 void bmb_sdp_write(bmb_writer *w, const bmb_sdp *s)

@@ -12,11 +12,10 @@ static void fill(const bmb_stream_state *state, const bmb_frame *frame, bmb_curs
     if (!bmb_gather_fits(gather, 2, HEAD_MAX)) return;
     bmb_gather_begin(gather, cursor);
     bmb_writer w = bmb_writer_of(bmb_gather_scratch(gather, HEAD_MAX), HEAD_MAX);
-    bmb_put_str(&w, "HTTP/1.1 200 OK\r\nContent-Type: image/jpeg\r\nContent-Length: ");
-    bmb_put_dec(&w, frame->size);
-    bmb_put_str(&w, "\r\nCache-Control: no-store\r\nFrame-Number: ");
-    bmb_put_dec(&w, frame->seq);
-    bmb_put_str(&w, "\r\nFrame-Captured-Us: ");
+    bmb_put_text(&w,
+                 "HTTP/1.1 200 OK\r\nContent-Type: image/jpeg\r\nContent-Length: %u\r\nCache-Control: no-store\r\n"
+                 "Frame-Number: %u\r\nFrame-Captured-Us: ",
+                 (unsigned)frame->size, (unsigned)frame->seq);
     bmb_put_dec(&w, frame->wall_us > 0 ? (uint64_t)frame->wall_us : frame->capture_us);
     bmb_put_str(&w, frame->wall_us > 0 ? " unix\r\n" : " uptime\r\n");
     if (frame->wall_us > 0) bmb_put_http_date(&w, frame->wall_us + (int64_t)(state->clock_us - frame->capture_us));

@@ -1,6 +1,7 @@
 #include "support/check.h"
 
 #include "base/bytes.h"
+#include "base/context.h"
 #include "base/rate.h"
 
 #define WRITES(expected, operation)                                                                                    \
@@ -44,6 +45,9 @@ static void numbers_and_text_are_written(void **state)
     WRITES("0", bmb_put_dec(&w, 0));
     WRITES("18446744073709551615", bmb_put_dec(&w, UINT64_MAX));
     WRITES("00FF", bmb_put_hex(&w, 255, 4));
+    WRITES("", bmb_put_text(&w, "%s", ""));
+    WRITES("4294967295 a;b-0.", bmb_put_text(&w, "%u %s;b-%u.", UINT32_MAX, "a", 0u));
+    WRITES("abc", bmb_put_text(&w, "%s%s", "ab", "c"));
     WRITES("15", bmb_put_milli(&w, 15000));
     WRITES("7.5", bmb_put_milli(&w, 7500));
     WRITES("29.97", bmb_put_milli(&w, 29970));
@@ -53,6 +57,25 @@ static void numbers_and_text_are_written(void **state)
     WRITES("Zg==", bmb_put_base64(&w, "f", 1));
     WRITES("Zm8=", bmb_put_base64(&w, "fo", 2));
     WRITES("Zm9vYmFy", bmb_put_base64(&w, "foobar", 6));
+}
+
+static void a_text_without_room_is_none(void **state)
+{
+    (void)state;
+    uint8_t room[8];
+    bmb_writer w = bmb_writer_of(room, sizeof room);
+    bmb_put_text(&w, "%s: %u", "sent", 1234u);
+    assert_true(w.failed);
+    assert_int_equal(bmb_written(&w), 0);
+}
+
+static void times_between_stop_at_the_most_that_can_be_said(void **state)
+{
+    (void)state;
+    assert_int_equal(bmb_ms_between(5, 5), 0);
+    assert_int_equal(bmb_ms_between(1000, 3999), 2);
+    assert_int_equal(bmb_ms_between(0, (uint64_t)UINT32_MAX * 1000), UINT32_MAX);
+    assert_int_equal(bmb_ms_between(0, ((uint64_t)UINT32_MAX + 2) * 1000), UINT32_MAX);
 }
 
 static void addresses_are_written_in_their_short_form(void **state)
@@ -131,6 +154,8 @@ int main(void)
         cmocka_unit_test(a_reader_stops_at_its_end),
         cmocka_unit_test(a_writer_stops_at_its_end),
         cmocka_unit_test(numbers_and_text_are_written),
+        cmocka_unit_test(a_text_without_room_is_none),
+        cmocka_unit_test(times_between_stop_at_the_most_that_can_be_said),
         cmocka_unit_test(addresses_are_written_in_their_short_form),
         cmocka_unit_test(sizes_saturate),
         cmocka_unit_test(decimals_are_read_whole_or_not),
