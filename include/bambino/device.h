@@ -298,6 +298,7 @@ typedef enum bmb_transport {
 } bmb_transport;
 
 const char *bmb_transport_name(bmb_transport transport);
+const char *bmb_outlet_scheme(bmb_outlet_kind kind); /* of its addresses, such as "rtsp" */
 
 typedef struct bmb_viewer_stats {
     uint16_t feed;

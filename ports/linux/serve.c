@@ -26,18 +26,18 @@ bmb_device *bmb_linux_open(bmb_linux *self, const bmb_config *config)
 
 static void print_outlet(const bmb_config *config, const bmb_outlet_config *o, const char *host)
 {
-    static const char *const schemes[] = { "http", "rtsp", "tcp" };
+    const char *scheme = bmb_outlet_scheme(o->kind);
     const bmb_format_info *f;
     if (o->kind == BMB_OUTLET_TCP) {
-        printf("tcp://%s\n", host);
+        printf("%s://%s\n", scheme, host);
         return;
     }
     for (size_t k = 0; k < config->feed_count; k++) {
         const bmb_feed_config *feed = &config->feeds[k];
-        if (o->kind == BMB_OUTLET_RTSP) printf("rtsp://%s/%s\n", host, feed->name);
+        if (o->kind == BMB_OUTLET_RTSP) printf("%s://%s/%s\n", scheme, host, feed->name);
         for (size_t i = 0; o->kind == BMB_OUTLET_HTTP && (f = bmb_format_at(i)) != NULL; i++)
             if (f->suffix != NULL && (f->codecs >> feed->mode.codec & 1) != 0)
-                printf("%s://%s/%s%s\n", schemes[o->kind], host, feed->name, f->suffix);
+                printf("%s://%s/%s%s\n", scheme, host, feed->name, f->suffix);
     }
 }
 

@@ -62,3 +62,9 @@ const char *bmb_transport_name(bmb_transport transport)
     static const char names[] = "http\0rtp-udp\0rtp-tcp\0rtp-multicast\0tcp\0";
     return name_at(names, (size_t)transport);
 }
+
+const char *bmb_outlet_scheme(bmb_outlet_kind kind)
+{
+    static const char names[] = "http\0rtsp\0tcp\0";
+    return name_at(names, (size_t)kind);
+}

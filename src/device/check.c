@@ -60,10 +60,11 @@ static const bound feed_bounds[] = {
     { "height", MEMBER(bmb_feed_config, mode.height), 16, 8192 },
     { "rate", MEMBER(bmb_feed_config, mode.mfps), 1, 240000 },
     { "frame_max", MEMBER(bmb_feed_config, frame_max), 256, INT32_MAX },
+    { "storage", MEMBER(bmb_feed_config, storage), BMB_KEPT, BMB_BORROWED },
 };
 
-static bmb_err check_bound(const char *part, const char *key, const char *name, int64_t value, int64_t least,
-                           int64_t most, bmb_fault *fault)
+static bmb_err check_bound(const char *part, const char *key, const char *name, int64_t value, uint32_t least,
+                           uint32_t most, bmb_fault *fault)
 {
     if (value >= least && value <= most) return BMB_OK;
     return bmb_blame(fault, BMB_BAD_ARG, part, key, name, value, value < least ? least : most);
@@ -162,7 +163,8 @@ static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
     bmb_err err = BMB_OK;
     for (size_t i = 0; err == BMB_OK && i < config->outlet_count; i++) {
         const bmb_outlet_config *o = &config->outlets[i];
-        if (o->kind == BMB_OUTLET_TCP)
+        err = check_bound("outlet", "kind", NULL, (int64_t)o->kind, 0, BMB_OUTLET_COUNT - 1, fault);
+        if (err == BMB_OK && o->kind == BMB_OUTLET_TCP)
             err = check_stream(config, "outlet", o->feed, o->format, true, &o->listen, fault);
     }
     for (size_t i = 0; err == BMB_OK && i < config->push_count; i++) {

@@ -34,19 +34,7 @@ static bool has_group(const bmb_config *config)
 }
 
 /* What a function may be needed for. */
-typedef enum use { EVERY, OUTLET, STREAM, DESCRIBED, GROUP, DIALS, DATAGRAMS, SOME_DATAGRAMS, KEPT, USES } use;
-
-static const char *const purposes[USES] = {
-    "every device",
-    "an outlet",
-    "a connection",
-    "an RTSP outlet",
-    "a group's description",
-    "a push over TCP",
-    "multicast or a push over UDP",
-    "a port that has one of the udp_ functions",
-    "a port that has one of the storage functions",
-};
+typedef enum use { EVERY, OUTLET, STREAM, LOCAL, DIALS, DATAGRAMS, KEPT, USES } use;
 
 #define FUNCTION(name, use)                                                                                            \
     {                                                                                                                  \
@@ -57,33 +45,14 @@ static const struct {
     uint16_t at;
     uint8_t use;
 } functions[] = {
-    FUNCTION(now_us, EVERY),
-    FUNCTION(random, EVERY),
-    FUNCTION(cameras.count, EVERY),
-    FUNCTION(cameras.info, EVERY),
-    FUNCTION(cameras.start, EVERY),
-    FUNCTION(cameras.stop, EVERY),
-    FUNCTION(cameras.take, EVERY),
-    FUNCTION(cameras.release, EVERY),
-    FUNCTION(net.ready, EVERY),
-    FUNCTION(net.close, EVERY),
-    FUNCTION(net.watch, EVERY),
-    FUNCTION(net.listen, OUTLET),
-    FUNCTION(net.accept, OUTLET),
-    FUNCTION(net.send, STREAM),
-    FUNCTION(net.recv, STREAM),
-    FUNCTION(net.local, DESCRIBED),
-    FUNCTION(net.local, GROUP),
-    FUNCTION(net.dial, DIALS),
-    FUNCTION(net.dialled, DIALS),
-    FUNCTION(net.udp_open, DATAGRAMS),
-    FUNCTION(net.udp_send, DATAGRAMS),
-    FUNCTION(net.udp_recv, DATAGRAMS),
-    FUNCTION(net.udp_open, SOME_DATAGRAMS),
-    FUNCTION(net.udp_send, SOME_DATAGRAMS),
-    FUNCTION(net.udp_recv, SOME_DATAGRAMS),
-    FUNCTION(storage.load, KEPT),
-    FUNCTION(storage.store, KEPT),
+    FUNCTION(now_us, EVERY),           FUNCTION(random, EVERY),           FUNCTION(cameras.count, EVERY),
+    FUNCTION(cameras.info, EVERY),     FUNCTION(cameras.start, EVERY),    FUNCTION(cameras.stop, EVERY),
+    FUNCTION(cameras.take, EVERY),     FUNCTION(cameras.release, EVERY),  FUNCTION(net.ready, EVERY),
+    FUNCTION(net.close, EVERY),        FUNCTION(net.watch, EVERY),        FUNCTION(net.listen, OUTLET),
+    FUNCTION(net.accept, OUTLET),      FUNCTION(net.send, STREAM),        FUNCTION(net.recv, STREAM),
+    FUNCTION(net.local, LOCAL),        FUNCTION(net.dial, DIALS),         FUNCTION(net.dialled, DIALS),
+    FUNCTION(net.udp_open, DATAGRAMS), FUNCTION(net.udp_send, DATAGRAMS), FUNCTION(net.udp_recv, DATAGRAMS),
+    FUNCTION(storage.load, KEPT),      FUNCTION(storage.store, KEPT),
 };
 
 static bool is_there(const bmb_port *port, size_t at)
@@ -95,23 +64,31 @@ static bool is_there(const bmb_port *port, size_t at)
 
 bmb_err bmb_contract_check(const bmb_config *config, bmb_fault *fault)
 {
+    static const char every[] = "every device";
     const bmb_port *p = config->port;
-    if (p == NULL) return bmb_blame(fault, BMB_UNSUPPORTED, "port", "port", purposes[EVERY], 0, 0);
+    if (p == NULL) return bmb_blame(fault, BMB_UNSUPPORTED, "port", "port", every, 0, 0);
     const bmb_net *net = &p->net;
     bool listens = config->outlet_count > 0, dials = has_push(config, true), group = has_group(config);
-    const bool used[USES] = {
-        [EVERY] = true,
-        [OUTLET] = listens,
-        [STREAM] = listens || dials,
-        [DESCRIBED] = has_outlet(config, BMB_OUTLET_RTSP),
-        [GROUP] = group && has_outlet(config, BMB_OUTLET_HTTP),
-        [DIALS] = dials,
-        [DATAGRAMS] = group || has_push(config, false),
-        [SOME_DATAGRAMS] = net->udp_open != NULL || net->udp_send != NULL || net->udp_recv != NULL,
-        [KEPT] = p->storage.load != NULL || p->storage.store != NULL,
+    bool some_udp = net->udp_open != NULL || net->udp_send != NULL || net->udp_recv != NULL;
+    /* Why it is needed; NULL: it is not. */
+    const char *const purposes[USES] = {
+        [EVERY] = every,
+        [OUTLET] = listens ? "an outlet" : NULL,
+        [STREAM] = listens || dials ? "a connection" : NULL,
+        [LOCAL] = has_outlet(config, BMB_OUTLET_RTSP)            ? "an RTSP outlet"
+                  : group && has_outlet(config, BMB_OUTLET_HTTP) ? "a group's description"
+                                                                 : NULL,
+        [DIALS] = dials ? "a push over TCP" : NULL,
+        [DATAGRAMS] = group || has_push(config, false) ? "multicast or a push over UDP"
+                      : some_udp                       ? "a port that has one of the udp_ functions"
+                                                       : NULL,
+        [KEPT] =
+            p->storage.load != NULL || p->storage.store != NULL ? "a port that has one of the storage functions" : NULL,
     };
-    for (size_t i = 0; i < sizeof functions / sizeof functions[0]; i++)
-        if (used[functions[i].use] && !is_there(p, functions[i].at))
-            return bmb_blame(fault, BMB_UNSUPPORTED, "port", functions[i].function, purposes[functions[i].use], 0, 0);
+    for (size_t i = 0; i < sizeof functions / sizeof functions[0]; i++) {
+        const char *purpose = purposes[functions[i].use];
+        if (purpose != NULL && !is_there(p, functions[i].at))
+            return bmb_blame(fault, BMB_UNSUPPORTED, "port", functions[i].function, purpose, 0, 0);
+    }
     return BMB_OK;
 }

@@ -83,9 +83,8 @@ static void put_tally(cJSON *o, const bmb_tally *t)
 
 size_t bmb_status_outlet(const bmb_outlet_stats *s, const char *feed, void *memory, size_t size, char *out, size_t room)
 {
-    static const char *const schemes[BMB_OUTLET_COUNT] = { "http", "rtsp", "tcp" };
     cJSON *o = bmb_json_begin(memory, size);
-    bmb_json_text(o, "scheme", schemes[s->kind]);
+    bmb_json_text(o, "scheme", bmb_outlet_scheme(s->kind));
     bmb_json_number(o, "port", s->addr.port);
     if (s->kind == BMB_OUTLET_TCP) {
         bmb_json_text(o, "format", bmb_stream_format_name(s->format));
