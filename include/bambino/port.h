@@ -106,7 +106,8 @@ typedef struct bmb_net {
     void (*bound_buffer)(void *ctx, bmb_sock sock, uint32_t bytes);
 
     /* Opens a UDP socket bound to addr (port 0: any), for peers of addr.family alone. Optional, with the other udp_
-     * functions: without them there is no RTP over UDP. */
+     * functions: without them there is no RTP over UDP. BMB_IN_USE, BMB_DENIED, BMB_NOT_FOUND (no such local address),
+     * BMB_LIMIT; with a peer BMB_NO_ROUTE. */
     bmb_err (*udp_open)(void *ctx, const bmb_addr *addr, const bmb_udp_options *options, bmb_sock *out,
                         bmb_addr *bound);
     /* Sends packets in order to one destination; *taken counts the whole packets that the system took. All packets of

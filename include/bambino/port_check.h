@@ -39,6 +39,8 @@ typedef struct bmb_peers {
 
 /* Sockets of the machine that the check runs on. */
 extern const bmb_peers bmb_host_peers;
+/* For `exhaust`, where the port's sockets are files of this machine: the process may open no more of them. */
+void bmb_host_exhaust(bool on);
 
 typedef struct bmb_port_check {
     const char *name;
@@ -47,6 +49,7 @@ typedef struct bmb_port_check {
     const bmb_peers *peers;
     bmb_addr host;                             /* where the port's sockets are reached; family 0: 127.0.0.1 */
     void (*pass)(bmb_port *port, uint32_t us); /* lets time pass; NULL: port->wait does */
+    void (*exhaust)(bool on);                  /* no socket can be had any more; false: again. NULL: cannot be done */
 } bmb_port_check;
 
 /* Runs all questions; returns how many failed. */

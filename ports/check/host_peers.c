@@ -4,8 +4,21 @@
 #include <fcntl.h>
 #include <netinet/in.h>
 #include <string.h>
+#include <sys/resource.h>
 #include <sys/socket.h>
 #include <unistd.h>
+
+void bmb_host_exhaust(bool on)
+{
+    static rlim_t before;
+    struct rlimit limit;
+    int lowest = on ? dup(STDERR_FILENO) : -1; /* the next file would be this one */
+    if (getrlimit(RLIMIT_NOFILE, &limit) != 0) return;
+    if (on) before = limit.rlim_cur;
+    limit.rlim_cur = lowest >= 0 ? (rlim_t)lowest : before;
+    (void)setrlimit(RLIMIT_NOFILE, &limit);
+    if (lowest >= 0) close(lowest);
+}
 
 static struct sockaddr_in address_of(const bmb_addr *a)
 {

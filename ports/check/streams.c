@@ -282,6 +282,40 @@ static void sockets_can_be_had_again_and_again(void **state)
     net()->close(b.port->ctx, listener);
 }
 
+/* Whoever has come waits; what is asked for is refused by name; and afterwards everything is as before. */
+static void a_system_without_sockets_says_so(void **state)
+{
+    (void)state;
+    bmb_addr bound, other, from;
+    const bmb_addr any = loopback(0);
+    const bmb_udp_options options = { 0 };
+    bmb_sock listener = listen_here(&bound), sock = BMB_NO_SOCK;
+    const bmb_addr to = loopback(bound.port);
+    if (b.check->exhaust == NULL) {
+        net()->close(b.port->ctx, listener);
+        skip();
+    }
+    int peer = b.peers->connect(&to);
+    assert_true((events_of(1, BMB_READABLE) & BMB_READABLE) != 0);
+    b.check->exhaust(true);
+    bmb_err taken = net()->accept(b.port->ctx, listener, &sock, &from);
+    bmb_err listens = net()->listen(b.port->ctx, &any, &sock, &other);
+    bmb_err dials = net()->dial != NULL ? net()->dial(b.port->ctx, &to, &sock) : BMB_LIMIT;
+    bmb_err opens = net()->udp_open != NULL ? net()->udp_open(b.port->ctx, &any, &options, &sock, &other) : BMB_LIMIT;
+    uint32_t events = events_now(1);
+    b.check->exhaust(false); /* before anything is asserted: what fails wants to be printed */
+    assert_int_equal(taken, BMB_LIMIT);
+    assert_int_equal(listens, BMB_LIMIT);
+    assert_int_equal(dials, BMB_LIMIT);
+    assert_int_equal(opens, BMB_LIMIT);
+    assert_true((events & BMB_READABLE) != 0); /* it still waits */
+    assert_int_equal(net()->accept(b.port->ctx, listener, &sock, &from), BMB_OK);
+    net()->close(b.port->ctx, sock);
+    assert_true(hears_end(peer));
+    b.peers->close(peer);
+    net()->close(b.port->ctx, listener);
+}
+
 const struct CMUnitTest check_streams[] = {
     cmocka_unit_test(a_listener_takes_connections),
     cmocka_unit_test(events_last_as_long_as_their_cause),
@@ -292,5 +326,6 @@ const struct CMUnitTest check_streams[] = {
     cmocka_unit_test(all_that_are_ready_get_their_turn),
     cmocka_unit_test(dialling_tells_what_became_of_it),
     cmocka_unit_test(sockets_can_be_had_again_and_again),
+    cmocka_unit_test(a_system_without_sockets_says_so),
 };
 const size_t check_streams_count = sizeof check_streams / sizeof check_streams[0];

@@ -159,6 +159,16 @@ static void answer_unreachable(bmb_port *p, uint32_t us)
     }
 }
 
+static void exhaust_fake(bool on)
+{
+    static bool taken[FAKE_SOCKS];
+    fake->accept_err = on ? BMB_LIMIT : BMB_OK;
+    for (size_t i = 0; i < FAKE_SOCKS; i++) {
+        if (on) taken[i] = !fake->socks[i].open;
+        if (taken[i]) fake->socks[i].open = on;
+    }
+}
+
 static const bmb_peers fake_peers = { .connect = fake_peer_connect,
                                       .send = fake_peer_send,
                                       .recv = fake_peer_recv,
@@ -191,7 +201,9 @@ static bmb_port *open_broken(void)
 /* Whoever breaks the contract is found out: in a process of its own, whose words nobody reads. */
 static int broken_ports_pass(void)
 {
-    const bmb_port_check check = { "broken", open_broken, close_fake, &fake_peers, { 0 }, answer_unreachable };
+    const bmb_port_check check = {
+        .name = "broken", .open = open_broken, .close = close_fake, .peers = &fake_peers, .pass = answer_unreachable
+    };
     pid_t pid = fork();
     if (pid == 0) {
         if (freopen("/dev/null", "w", stdout) == NULL || freopen("/dev/null", "w", stderr) == NULL) _exit(0);
@@ -212,9 +224,18 @@ int main(void)
           .open = open_fake,
           .close = close_fake,
           .peers = &fake_peers,
-          .pass = answer_unreachable },
-        { .name = "Linux", .open = open_linux, .close = close_linux, .peers = &bmb_host_peers },
-        { .name = "a simulated board", .open = open_board, .close = close_board, .peers = &bmb_host_peers },
+          .pass = answer_unreachable,
+          .exhaust = exhaust_fake },
+        { .name = "Linux",
+          .open = open_linux,
+          .close = close_linux,
+          .peers = &bmb_host_peers,
+          .exhaust = bmb_host_exhaust },
+        { .name = "a simulated board",
+          .open = open_board,
+          .close = close_board,
+          .peers = &bmb_host_peers,
+          .exhaust = bmb_host_exhaust },
     };
     int failed = 0;
     for (size_t i = 0; i < sizeof checks / sizeof checks[0]; i++) failed += bmb_port_check_run(&checks[i]);

@@ -258,6 +258,7 @@ static bmb_err dial(void *ctx, const bmb_addr *to, bmb_sock *out)
     fake_tell(f, "dial %s", text_of(to).text);
     if (f->dial_err == BMB_NO_ROUTE) return BMB_NO_ROUTE; /* known at once */
     *out = f->dialled = new_sock(f);
+    if (*out == BMB_NO_SOCK) return BMB_LIMIT;
     f->socks[*out].peer = *to;
     return BMB_OK;
 }
