@@ -157,7 +157,9 @@ def main():
     while o.frames == 0 or frames < o.frames or v.waiting:
         kind, flags, number, body = v.stream.next()
         if kind == FRAME:
-            index, codec, _, capture, unix = struct.unpack_from(">HBBQQ", body)
+            index, codec, track, capture, unix = struct.unpack_from(">HBBQQ", body)
+            if track != 0:
+                continue  # no pictures
             missing += number - last - 1 if last is not None else 0
             last, frames, size = number, frames + 1, size + len(body) - 20
             age = time.time() * 1000 - unix / 1000 if unix else 0

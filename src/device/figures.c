@@ -21,6 +21,18 @@ void bmb_device_stats_get(const bmb_device *d, bmb_device_stats *out)
     out->pace = d->context.pace.most;
 }
 
+/* A feed's bits and memory are those of all its tracks; its rate is that of the last one that is added. */
+static void add_track(const bmb_track *t, uint64_t now, bmb_feed_stats *out)
+{
+    uint32_t kbps;
+    bmb_rate_read(&t->rate, now, &out->mfps, &kbps);
+    out->kbps += kbps;
+    out->reel_bytes += t->reel.capacity;
+    out->reel_used += t->reel.used;
+    out->reel_frames += bmb_reel_live(&t->reel);
+    out->reel_pinned += t->reel.pinned;
+}
+
 bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *out)
 {
     if (index >= d->context.config->feed_count) return BMB_NOT_FOUND;
@@ -44,7 +56,6 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->quality = f->governor.kbps > 0 ? f->governor.quality : 0;
     out->kbps_set = f->governor.kbps;
     out->dropped_for_rate = f->governor.dropped_for_rate;
-    bmb_rate_read(&track->rate, now, &out->mfps, &out->kbps);
     out->frames = track->frames;
     out->sent = f->sent;
     out->skipped = f->skipped;
@@ -56,10 +67,7 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->shed = f->shed;
     out->restarts = f->camera.restarts;
     out->gap_ms_most = f->camera.gap_ms_most;
-    out->reel_bytes = reel->capacity;
-    out->reel_used = reel->used;
-    out->reel_frames = bmb_reel_live(reel);
-    out->reel_pinned = reel->pinned;
+    for (size_t i = f->tracks; i-- > 0;) add_track(&f->track[i], now, out); /* the pictures last */
     out->newest_ms = reel->newest != NULL ? bmb_ms_between(reel->newest->capture_us, now) : UINT32_MAX;
     out->viewers = f->viewers;
     return BMB_OK;

@@ -3,34 +3,21 @@
 #include <string.h>
 
 #include "base/http_text.h"
-
-typedef struct status_row {
-    uint16_t status;
-    const char *phrase;
-    const char *extra; /* headers that go with it */
-} status_row;
-
-static const status_row statuses[] = {
-    { 200, "OK", "" },
-    { 400, "Bad Request", "" },
-    { 404, "Not Found", "" },
-    { 405, "Method Not Allowed", "Allow: GET, HEAD\r\n" },
-    { 408, "Request Timeout", "" },
-    { 409, "Conflict", "Retry-After: 5\r\n" },
-    { 413, "Content Too Large", "" },
-    { 414, "URI Too Long", "" },
-    { 431, "Request Header Fields Too Large", "" },
-    { 503, "Service Unavailable", "Retry-After: 5\r\n" },
-    { 505, "HTTP Version Not Supported", "" },
-};
+#include "serve/reason.h"
 
 #define ERROR_TEXT_MOST 512u /* with its head it fits the least room for answers */
 
-static const status_row *status_of(unsigned status)
+/* What cannot be told is told as a bad request. */
+static unsigned told(unsigned status)
 {
-    for (size_t i = 0; i < sizeof statuses / sizeof statuses[0]; i++)
-        if (statuses[i].status == status) return &statuses[i];
-    return &statuses[1];
+    return bmb_reason(BMB_REASON_HTTP, status) != NULL ? status : 400;
+}
+
+/* Headers that go with a status. */
+static const char *extra_of(unsigned status)
+{
+    if (status == 405) return "Allow: GET, HEAD\r\n";
+    return status == 409 || status == 503 ? "Retry-After: 5\r\n" : "";
 }
 
 /* path is "/NAME.EXT" */
@@ -116,8 +103,7 @@ bmb_route bmb_http_route(const bmb_config *config, const bmb_http_parse *request
 
 void bmb_http_head(bmb_writer *w, unsigned status, const char *type, size_t length, const bmb_http_terms *terms)
 {
-    const status_row *row = status_of(status);
-    bmb_put_text(w, "HTTP/1.1 %u %s\r\nContent-Type: %s", row->status, row->phrase, type);
+    bmb_put_text(w, "HTTP/1.1 %u %s\r\nContent-Type: %s", status, bmb_reason(BMB_REASON_HTTP, status), type);
     if (length != SIZE_MAX) {
         bmb_put_text(w, "\r\nContent-Length: %u", (unsigned)length);
     } else if (!terms->old) {
@@ -125,7 +111,7 @@ void bmb_http_head(bmb_writer *w, unsigned status, const char *type, size_t leng
     }
     bmb_put_str(w, "\r\nCache-Control: no-store\r\n");
     bmb_put_http_date(w, terms->wall_us);
-    bmb_put_str(w, row->extra);
+    bmb_put_str(w, extra_of(status));
     bmb_put_http_end(w, terms->keep_alive, terms->old);
 }
 
@@ -150,14 +136,14 @@ void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms,
                     uint64_t removed, bool rtsp)
 {
     char text[ERROR_TEXT_MOST];
-    const status_row *row = status_of(status);
+    status = told(status);
     bmb_writer body = bmb_writer_of(text, sizeof text);
-    bmb_put_text(&body, "%u %s\n", row->status, row->phrase);
-    if (row->status == 404 && config != NULL && rtsp) {
+    bmb_put_text(&body, "%u %s\n", status, bmb_reason(BMB_REASON_HTTP, status));
+    if (status == 404 && config != NULL && rtsp) {
         bmb_put_str(&body, "Players find the feeds here, at rtsp:// with this host and port.\n");
         for (size_t i = 0; i < config->feed_count; i++)
             if ((removed >> i & 1) == 0) put_address(&body, config->feeds[i].name, "");
-    } else if (row->status == 404 && config != NULL) {
+    } else if (status == 404 && config != NULL) {
         put_addresses(&body, config, removed);
     }
     bmb_http_head(w, status, "text/plain; charset=utf-8", bmb_written(&body), terms);

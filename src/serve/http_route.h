@@ -36,7 +36,8 @@ typedef struct bmb_http_terms {
     bool head_only;
 } bmb_http_terms;
 
-/* The head of an answer. length SIZE_MAX: chunked, or until the connection closes with HTTP/1.0. */
+/* The head of an answer; reason.c must have the status. length SIZE_MAX: chunked, or until the connection closes with
+ * HTTP/1.0. */
 void bmb_http_head(bmb_writer *w, unsigned status, const char *type, size_t length, const bmb_http_terms *terms);
 /* A whole answer for an error: head and one line of text, which is left out for HEAD. With 404 the line is followed by
  * the addresses that there are, as many as fit, but for feeds with a bit in `removed`. config NULL: it is not. rtsp: it

@@ -3,37 +3,12 @@
 #include <string.h>
 
 #include "bambino/version.h"
-
-static const struct {
-    uint16_t status;
-    const char *phrase;
-} phrases[] = {
-    { 200, "OK" },
-    { 400, "Bad Request" },
-    { 404, "Not Found" },
-    { 405, "Method Not Allowed" },
-    { 408, "Request Time-out" },
-    { 414, "Request-URI Too Large" },
-    { 415, "Unsupported Media Type" },
-    { 451, "Parameter Not Understood" },
-    { 453, "Not Enough Bandwidth" },
-    { 454, "Session Not Found" },
-    { 455, "Method Not Valid in This State" },
-    { 459, "Aggregate Operation Not Allowed" },
-    { 461, "Unsupported Transport" },
-    { 500, "Internal Server Error" },
-    { 501, "Not Implemented" },
-    { 503, "Service Unavailable" },
-    { 505, "RTSP Version Not Supported" },
-    { 551, "Option not supported" },
-};
+#include "serve/reason.h"
 
 void bmb_rtsp_begin(bmb_writer *w, unsigned status, const bmb_rtsp_parse *request)
 {
-    const char *phrase = "Internal Server Error";
-    for (size_t i = 0; i < sizeof phrases / sizeof phrases[0]; i++)
-        if (phrases[i].status == status) phrase = phrases[i].phrase;
-    bmb_put_text(w, "RTSP/1.0 %u %s\r\n", status, phrase);
+    const char *phrase = bmb_reason(BMB_REASON_RTSP, status);
+    bmb_put_text(w, "RTSP/1.0 %u %s\r\n", status, phrase != NULL ? phrase : "Internal Server Error");
     if (request->has_cseq) bmb_put_text(w, "CSeq: %s\r\n", request->cseq);
     bmb_put_str(w, "Server: Bambino/" BMB_VERSION "\r\n");
     if (request->close) bmb_put_str(w, "Connection: close\r\n");

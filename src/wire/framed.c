@@ -74,7 +74,7 @@ static void fill(const bmb_stream_state *state, const bmb_frame *frame, bmb_curs
                                                   .length = BMB_FRAMED_FRAME_HEAD + frame->size });
     bmb_store_u16(body, state->feed);
     body[2] = state->payload_type; /* the codec */
-    body[3] = 0;
+    body[3] = 0;                   /* track: the pictures */
     store_u64(body + 4, frame->capture_us);
     store_u64(body + 12, frame->wall_us > 0 ? (uint64_t)frame->wall_us : 0);
     bmb_gather_slice(gather, head, BMB_FRAMED_HEADER + BMB_FRAMED_FRAME_HEAD);
