@@ -464,6 +464,8 @@ static bmb_err camera_take(void *ctx, size_t i, bmb_camera_frame *out)
     self(ctx)->now += self(ctx)->slow_us[2];
     *out = c->queue[0];
     memmove(c->queue, c->queue + 1, --c->queued * sizeof c->queue[0]);
+    if (c->lent == UINT64_MAX) abort();                         /* nobody gives anything back */
+    while ((c->lent >> c->cookies % 64 & 1) != 0) c->cookies++; /* a still may be held for longer than 64 frames */
     out->cookie = c->cookies++ % 64;
     c->lent |= UINT64_C(1) << out->cookie;
     c->out++;
