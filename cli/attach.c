@@ -79,6 +79,7 @@ bool cli_attach(cli_device *d)
                                          .codec = (bmb_codec)c->codec,
                                          .clip = paths[i],
                                          .clip_mfps = c->clip_mfps,
+                                         .streams = d->has_board ? (uint8_t)d->board_data.streams : UINT8_MAX,
                                          .sensor = d->has_board ? &d->board_data.sensor : NULL };
         if (specs[count].codec == BMB_CODEC_H264 && d->has_board && !d->board_data.h264 && c->kind == BMB_SIM_DRAWN) {
             d->camera_err[i] = BMB_UNSUPPORTED;
@@ -129,12 +130,20 @@ static bool find_camera(const cli_device *d, const char *name, bmb_camera_info *
     return false;
 }
 
+const bmb_mode_row *cli_first_mode(const bmb_camera_info *info, bmb_codec codec)
+{
+    for (size_t i = 0; i < info->mode_count; i++)
+        if (info->modes[i].codec == codec) return &info->modes[i];
+    return NULL;
+}
+
 const bmb_mode_row *cli_nearest_mode(const bmb_camera_info *info, const bmb_mode *asked)
 {
     const bmb_mode_row *best = &info->modes[0];
     uint64_t best_apart = UINT64_MAX;
     for (size_t i = 0; i < info->mode_count; i++) {
         const bmb_mode_row *m = &info->modes[i];
+        if (m->codec != asked->codec) continue;
         uint64_t x = (uint64_t)(m->width > asked->width ? m->width - asked->width : asked->width - m->width);
         uint64_t y = (uint64_t)(m->height > asked->height ? m->height - asked->height : asked->height - m->height);
         uint64_t apart = (x + y) * 1000 + (m->mfps_most < asked->mfps);
@@ -146,17 +155,23 @@ const bmb_mode_row *cli_nearest_mode(const bmb_camera_info *info, const bmb_mode
 }
 
 /* The fastest mode of that rate, in the list, or NULL. */
-static const bmb_mode_row *at_rate(const bmb_camera_info *info, uint32_t mfps)
+static const bmb_mode_row *at_rate(const bmb_camera_info *info, const bmb_mode *asked)
 {
     for (size_t i = 0; i < info->mode_count; i++)
-        if (info->modes[i].mfps_most >= mfps) return &info->modes[i]; /* the largest first */
+        if (info->modes[i].codec == asked->codec && info->modes[i].mfps_most >= asked->mfps)
+            return &info->modes[i]; /* the largest first */
     return NULL;
 }
 
 /* A size or rate that the camera does not have is refused with the nearest that it has. */
 static bool choose_mode(const cli_device *d, const cli_feed *f, const bmb_camera_info *info, bmb_mode *out)
 {
-    const bmb_mode_row *first = &info->modes[0];
+    const bmb_mode_row *first = f->codec > 0 ? cli_first_mode(info, (bmb_codec)(f->codec - 1)) : &info->modes[0];
+    if (first == NULL) {
+        cli_error("%s:%d: feed \"%s\": camera \"%s\" has no %s", d->file.path, f->line, f->name, f->camera,
+                  f->codec - 1 == BMB_CODEC_H264 ? "H.264" : "JPEG");
+        return false;
+    }
     bool clip = info->mode_count == 1, listed = clip || d->has_board;
     *out = (bmb_mode){ .codec = first->codec, .width = f->width, .height = f->height, .mfps = f->mfps };
     if (out->width == 0) {
@@ -175,7 +190,7 @@ static bool choose_mode(const cli_device *d, const cli_feed *f, const bmb_camera
                   f->name, f->camera, out->width, out->height, cli_mode_text(&there, text, sizeof text));
         return false;
     }
-    const bmb_mode_row *fast = clip ? NULL : at_rate(info, out->mfps);
+    const bmb_mode_row *fast = clip ? NULL : at_rate(info, out);
     cli_error("%s:%d: feed \"%s\": camera \"%s\" gives %s%g/s at %ux%u%s", d->file.path, f->line, f->name, f->camera,
               clip ? "" : "at most ", (double)near->mfps_most / 1000.0, near->width, near->height,
               fast == NULL ? "; lower rate" : "");
@@ -183,6 +198,13 @@ static bool choose_mode(const cli_device *d, const cli_feed *f, const bmb_camera
         cli_error("%g/s is possible at %ux%u: lower rate, or size", (double)out->mfps / 1000.0, fast->width,
                   fast->height);
     return false;
+}
+
+/* Encoders have controls for their codec. */
+static bool suits(bmb_codec codec, bmb_control control)
+{
+    if (control == BMB_CONTROL_QUALITY) return codec == BMB_CODEC_JPEG;
+    return (control != BMB_CONTROL_KBPS && control != BMB_CONTROL_KEY_MS) || codec == BMB_CODEC_H264;
 }
 
 static bool prepare_settings(cli_device *d, size_t index, const bmb_camera_info *info)
@@ -197,7 +219,7 @@ static bool prepare_settings(cli_device *d, size_t index, const bmb_camera_info 
             out->kbps = (uint32_t)f->control[c];
             continue;
         }
-        if (r->step == 0) {
+        if (r->step == 0 || !suits(out->mode.codec, (bmb_control)c)) {
             cli_error("%s:%d: feed \"%s\": camera \"%s\" has no control \"%s\"; `bambino cameras` lists those it has",
                       d->file.path, f->line, f->name, f->camera, bmb_control_name((bmb_control)c));
             return false;

@@ -4,19 +4,43 @@
 
 #include "cli.h"
 
-static void print_camera(const cli_device *d, size_t index, const bmb_camera_info *info)
+/* The sizes of one codec; false: it has none. */
+static bool print_modes(const bmb_camera_info *info, bmb_codec codec)
 {
-    printf("%s  %s, %s\n", info->name, info->model, info->modes[0].codec == BMB_CODEC_H264 ? "H.264" : "JPEG");
-    printf("    sizes    ");
+    size_t n = 0;
     for (size_t i = 0; i < info->mode_count; i++) {
         const bmb_mode_row *m = &info->modes[i];
+        if (m->codec != codec) continue;
+        if (n == 0) printf("    %-8s ", codec == BMB_CODEC_H264 ? "H.264" : "JPEG");
         printf("%s%ux%u up to %g/s",
-               i == 0       ? ""
-               : i % 4 == 0 ? ",\n             "
+               n == 0       ? ""
+               : n % 4 == 0 ? ",\n             "
                             : ", ",
                m->width, m->height, (double)m->mfps_most / 1000.0);
+        n++;
     }
+    if (n > 0) putchar('\n');
+    return n > 0;
+}
+
+/* How many streams stand under its name. */
+static unsigned streams_of(const cli_device *d, size_t index, const char *name)
+{
+    bmb_camera_info info;
+    unsigned n = 0;
+    while (d->port.cameras.info(d->port.cameras.ctx, index + n, &info) == BMB_OK && strcmp(info.name, name) == 0) n++;
+    return n;
+}
+
+static void print_camera(const cli_device *d, size_t index, const bmb_camera_info *info)
+{
+    unsigned streams = streams_of(d, index, info->name);
+    printf("%s  %s", info->name, info->model);
+    if (streams > 1) printf(", %u streams at a time", streams);
     putchar('\n');
+    bmb_codec first = info->modes[0].codec;
+    (void)print_modes(info, first);
+    (void)print_modes(info, first == BMB_CODEC_JPEG ? BMB_CODEC_H264 : BMB_CODEC_JPEG);
     bool any = false;
     for (size_t c = 0; c < BMB_CONTROL_COUNT; c++) {
         const bmb_range *r = &info->controls[c];
@@ -71,10 +95,11 @@ int cli_cameras(int argc, const char **argv)
         status = EXIT_FAILED;
         d->console_off = true;
         if (cli_attach(d)) {
-            size_t count = d->port.cameras.count(d->port.cameras.ctx);
-            for (size_t i = 0; i < count; i++) {
+            size_t entries = d->port.cameras.count(d->port.cameras.ctx), count = 0;
+            for (size_t i = 0; i < entries; i++) {
                 bmb_camera_info info;
-                if (d->port.cameras.info(d->port.cameras.ctx, i, &info) != BMB_OK) continue;
+                if (d->port.cameras.info(d->port.cameras.ctx, i, &info) != BMB_OK || info.stream > 0) continue;
+                count++;
                 cli_apply_controls(d, i, info.name);
                 print_camera(d, i, &info);
             }

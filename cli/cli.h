@@ -32,6 +32,7 @@ typedef struct cli_camera {
 typedef struct cli_feed {
     char name[BMB_NAME_MAX];
     char title[64], camera[BMB_NAME_MAX], preview[BMB_NAME_MAX];
+    int codec;              /* 0: the camera's first; else 1 + bmb_codec */
     uint16_t width, height; /* 0: what the camera offers first */
     uint32_t mfps;          /* 0: likewise */
     int storage;
@@ -169,7 +170,9 @@ bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_c
  * Prints a message and returns false on failure. */
 bool cli_still_mode(const cli_device *d, const bmb_camera_info *info, const char *size, uint32_t mfps_most,
                     bmb_mode *out);
-/* The mode of the camera's list that is nearest to what was asked: in size first, then in rate. */
+/* The first of the camera's list with that codec; NULL: there is none. */
+const bmb_mode_row *cli_first_mode(const bmb_camera_info *info, bmb_codec codec);
+/* The mode of the camera's list that is nearest to what was asked in this codec: in size first, then in rate. */
 const bmb_mode_row *cli_nearest_mode(const bmb_camera_info *info, const bmb_mode *asked);
 /* Sets "CONTROL=VALUE,…" as given with --set; NULL: nothing. Prints a message and returns false on failure. */
 bool cli_set_controls(cli_device *d, size_t index, const bmb_camera_info *info, const char *text);

@@ -40,6 +40,7 @@ static const char *const section_names[SECTION_COUNT] = { "device", "network", "
 static const char *const kinds[] = { "drawn", "clip", NULL };
 static const char *const views[] = { "station", "yard", "cab", NULL };
 static const char *const codecs[] = { "jpeg", "h264", NULL };
+static const char *const feed_codecs[] = { "auto", "jpeg", "h264", NULL };
 static const char *tcp_formats[BMB_FORMAT_COUNT + 2], *push_formats[BMB_FORMAT_COUNT + 2]; /* filled from the formats */
 static const char *const styles[] = { "off", "states", "viewed", "frames", NULL };
 static const char *const levels[] = { "error", "warning", "info", "debug", NULL };
@@ -112,17 +113,19 @@ static const key_row keys[] = {
     { SECTION_CAMERA, "source", KEY_CHOICE, CAMERA(kind), 0, 0, kinds, "", "drawn",
       "draw the railway, or play a clip" },
     { SECTION_CAMERA, "view", KEY_CHOICE, CAMERA(view), 0, 0, views, "", "station", "what a drawn camera sees" },
-    { SECTION_CAMERA, "codec", KEY_CHOICE, CAMERA(codec), 0, 0, codecs, "", "jpeg", "what a drawn camera encodes" },
+    { SECTION_CAMERA, "codec", KEY_CHOICE, CAMERA(codec), 0, 0, codecs, "", "jpeg", "what a drawn camera encodes, where a feed does not say" },
     { SECTION_CAMERA, "clip", KEY_TEXT, CAMERA(clip), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
       "file to play, relative to this file" },
     { SECTION_CAMERA, "clip-rate", KEY_RATE, CAMERA(clip_mfps), 100, 240000, NULL, "per second", "15",
       "rate of the clip's pictures" },
 
     { SECTION_FEED, "camera", KEY_NAME, FEED(camera), 1, BMB_NAME_MAX - 1, NULL, "", "the feed's name",
-      "which camera it shows" },
+      "which camera it shows; several feeds may show one" },
     { SECTION_FEED, "title", KEY_TEXT, FEED(title), 1, 63, NULL, "", "the feed's name", "what people read" },
     { SECTION_FEED, "preview", KEY_NAME, FEED(preview), 1, BMB_NAME_MAX - 1, NULL, "", "none",
       "JPEG feed that the page shows in place of this one" },
+    { SECTION_FEED, "codec", KEY_CHOICE, FEED(codec), 0, 0, feed_codecs, "", "auto",
+      "auto is the one that the camera offers first" },
     { SECTION_FEED, "size", KEY_SIZE, FEED(width), 16, 8192, NULL, "pixels", "the camera's first", "WIDTHxHEIGHT" },
     { SECTION_FEED, "rate", KEY_RATE, FEED(mfps), 1000, 240000, NULL, "per second", "15, or the clip's",
       "frames per second" },

@@ -35,7 +35,7 @@ bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_c
     size_t count = d->port.cameras.count(d->port.cameras.ctx);
     char list[512] = "";
     for (size_t i = 0; i < count; i++) {
-        if (d->port.cameras.info(d->port.cameras.ctx, i, info) != BMB_OK) continue;
+        if (d->port.cameras.info(d->port.cameras.ctx, i, info) != BMB_OK || info->stream > 0) continue;
         if (strcmp(info->name, name) == 0) {
             *index = i;
             return true;
@@ -50,12 +50,13 @@ bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_c
 bool cli_still_mode(const cli_device *d, const bmb_camera_info *info, const char *size, uint32_t mfps_most,
                     bmb_mode *out)
 {
-    unsigned w = info->modes[0].width, h = info->modes[0].height;
+    const bmb_mode_row *first = cli_first_mode(info, BMB_CODEC_JPEG);
     char extra, text[64];
-    if (info->modes[0].codec != BMB_CODEC_JPEG) {
+    if (first == NULL) {
         cli_error("camera \"%s\" gives H.264 only, a still needs a JPEG camera", info->name);
         return false;
     }
+    unsigned w = first->width, h = first->height;
     if (size != NULL && sscanf(size, "%5ux%5u%c", &w, &h, &extra) != 2) {
         cli_error("--size %s: WIDTHxHEIGHT is expected, such as 640x480", size);
         return false;

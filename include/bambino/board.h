@@ -50,6 +50,7 @@ typedef struct bmb_board {
     uint32_t cpu_percent; /* how fast it is, against the board of the table in docs/boards.md, per cent */
     bool status_light, illumination;
     uint32_t connectors;         /* cameras that can be plugged in */
+    uint32_t streams;            /* that each of them delivers at a time */
     char wiring[BMB_BOARD_TEXT]; /* the camera connector: name of the wiring … */
     char pins[BMB_BOARD_TEXT];   /* … and its pins, for the console */
     bool h264;                   /* has an encoder for it */

@@ -81,6 +81,7 @@ typedef struct bmb_camera_info {
     char model[40];            /* what the sensor or clip calls itself; UTF-8 */
     const bmb_mode_row *modes; /* owned by the port, valid until the port is closed */
     uint8_t mode_count;
+    uint8_t stream;     /* which of its camera's streams this is, counted from 0; see bmb_cameras in port.h */
     uint8_t buffers;    /* frames that the driver can have out at a time; 0: not told. Bounds borrowed reels */
     uint32_t frame_max; /* largest frame that the driver delivers, bytes; 0: not told */
     bmb_range controls[BMB_CONTROL_COUNT];

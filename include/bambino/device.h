@@ -237,7 +237,8 @@ typedef enum bmb_camera_state {
     BMB_CAMERA_OFF = 0,
     BMB_CAMERA_STARTING, /* started, no frame yet */
     BMB_CAMERA_RUNNING,
-    BMB_CAMERA_WAITING /* failed or stalled; the next try is due */
+    BMB_CAMERA_WAITING, /* failed or stalled; the next try is due */
+    BMB_CAMERA_RESTING  /* runs, and its encoder rests since nobody watches */
 } bmb_camera_state;
 
 const char *bmb_camera_state_name(bmb_camera_state state);

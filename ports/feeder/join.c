@@ -1,6 +1,8 @@
 /* Several camera drivers as one. */
 #include "bambino/feeder.h"
 
+#define TOGETHER_MOST 8u /* streams of one camera that the core asks about */
+
 /* The driver of a camera; *index becomes its own number of it. NULL: there is no such camera. */
 static const bmb_cameras *part_of(void *ctx, size_t *index)
 {
@@ -76,8 +78,33 @@ static bmb_camera_fault fault(void *ctx, size_t index)
     return c != NULL && c->fault != NULL ? c->fault(c->ctx, index) : BMB_CAMERA_FAULT_NONE;
 }
 
+static bool want(void *ctx, size_t index, bool wanted)
+{
+    const bmb_cameras *c = part_of(ctx, &index);
+    return c != NULL && c->want != NULL && c->want(c->ctx, index, wanted);
+}
+
+static bool present(void *ctx, size_t index)
+{
+    const bmb_cameras *c = part_of(ctx, &index);
+    return c != NULL && (c->present == NULL || c->present(c->ctx, index));
+}
+
+/* Streams of one camera are those of one driver. */
+static bmb_err together(void *ctx, const size_t *indices, const bmb_mode *modes, size_t n, size_t *culprit)
+{
+    size_t own[TOGETHER_MOST];
+    const bmb_cameras *c = NULL;
+    for (size_t i = 0; i < n && i < TOGETHER_MOST; i++) {
+        own[i] = indices[i];
+        c = part_of(ctx, &own[i]);
+    }
+    if (c == NULL || c->together == NULL || n > TOGETHER_MOST) return BMB_OK;
+    return c->together(c->ctx, own, modes, n, culprit);
+}
+
 bmb_cameras bmb_cameras_join(bmb_joined *joined, const bmb_cameras *more)
 {
     if (joined->count < BMB_JOINED_MOST) joined->part[joined->count++] = *more;
-    return (bmb_cameras){ joined, count, info, start, stop, take, release, key_frame, set, get, fault };
+    return (bmb_cameras){ joined, count, info, start, stop, take, release, key_frame, set, get, fault, want, present, together };
 }

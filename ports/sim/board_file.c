@@ -27,6 +27,7 @@ static const row rows[] = {
     { "board", "speed-percent", MEMBER(NUMBER, cpu_percent) },
     { "board", "status-light", MEMBER(FLAG, status_light) },
     { "board", "illumination", MEMBER(FLAG, illumination) },
+    { "board", "streams", MEMBER(NUMBER, streams) },
     { "board", "connectors", MEMBER(NUMBER, connectors) },
     { "board", "h264", MEMBER(FLAG, h264) },
     { "wiring", "name", MEMBER(TEXT, wiring) },
@@ -158,7 +159,7 @@ bmb_err bmb_board_load(const char *path, bmb_board *out, char *why, size_t room)
     reading r = { .out = out, .why = why, .room = room };
     memset(out, 0, sizeof *out);
     out->cpu_percent = 100;
-    out->connectors = 1;
+    out->connectors = out->streams = 1;
     int line = ini_parse(path, on_pair, &r);
     if (line < 0) {
         snprintf(why, room, "the board description cannot be read");

@@ -1,75 +1,39 @@
-/* Simulated cameras: one thread each, a few buffers, and the camera part of a port. */
+/* Simulated cameras: what they can do, their faults, and the camera part of a port. */
 #include "bambino/sim.h"
 
-#include <errno.h>
-#include <pthread.h>
+#include <stdatomic.h>
 #include <stdlib.h>
 #include <string.h>
-#include <time.h>
 
-#include "sim/scene.h"
+#include "codec/encoder.h"
 #include "sim/source.h"
 
-#define BUFFERS 6u /* one being filled, and what the device may hold: newest, pinned, on the way */
-
-typedef enum buffer_state { BUFFER_FREE, BUFFER_FILLING, BUFFER_READY, BUFFER_OUT } buffer_state;
-
-typedef struct buffer {
-    buffer_state state;
-    uint8_t *data;
-    size_t size;
-    uint64_t capture_us;
-    uint32_t order;
-    bool key;
-} buffer;
+#define ROWS_MOST (BMB_CODEC_COUNT * BMB_SIM_MODES)
 
 typedef struct camera {
     bmb_sim_camera spec;
     char name[BMB_NAME_MAX];
-    const bmb_port *port;
-    sim_clip clip;
-    bmb_mode_row clip_row;
-    pthread_t thread;
-    bool running;   /* the thread exists */
-    uint32_t frame; /* the thread's own, kept over restarts */
-    bmb_mode mode;
-    size_t room; /* of each buffer */
-
-    pthread_mutex_t lock; /* what follows is shared with the thread */
-    pthread_cond_t changed;
-    bool stop, key_wanted;
-    bmb_sim_fault fault;
-    int32_t controls[BMB_CONTROL_COUNT];
-    buffer buffers[BUFFERS];
-    uint32_t order;
+    unsigned streams;
+    bmb_mode_row rows[ROWS_MOST];
+    uint8_t row_count;
+    bool codecs[BMB_CODEC_COUNT]; /* those that its streams have */
+    sim_drawn *drawn;             /* this … */
+    sim_player *player;           /* … or that */
+    bool running[SIM_STREAMS];
+    atomic_int fault; /* bmb_sim_fault: may be changed from anywhere */
 } camera;
 
 struct bmb_sim {
+    const bmb_port *port;
     size_t count;
     camera *cameras;
 };
 
-static const bmb_mode_row drawn_modes[BMB_CODEC_COUNT][7] = {
-    { { BMB_CODEC_JPEG, 1920, 1080, 60000 },
-      { BMB_CODEC_JPEG, 1280, 720, 60000 },
-      { BMB_CODEC_JPEG, 800, 600, 60000 },
-      { BMB_CODEC_JPEG, 640, 480, 60000 },
-      { BMB_CODEC_JPEG, 640, 360, 60000 },
-      { BMB_CODEC_JPEG, 320, 240, 60000 },
-      { BMB_CODEC_JPEG, 160, 120, 60000 } },
-    { { BMB_CODEC_H264, 1920, 1080, 60000 },
-      { BMB_CODEC_H264, 1280, 720, 60000 },
-      { BMB_CODEC_H264, 800, 600, 60000 },
-      { BMB_CODEC_H264, 640, 480, 60000 },
-      { BMB_CODEC_H264, 640, 360, 60000 },
-      { BMB_CODEC_H264, 320, 240, 60000 },
-      { BMB_CODEC_H264, 160, 120, 60000 } },
-};
+static const uint16_t drawn_sizes[][2] = { { 1920, 1080 }, { 1280, 720 }, { 800, 600 }, { 640, 480 },
+                                           { 640, 360 },   { 320, 240 },  { 160, 120 } };
+#define DRAWN_SIZES (sizeof drawn_sizes / sizeof drawn_sizes[0])
+#define DRAWN_MFPS_MOST 60000u
 
-static const bmb_range drawn_controls[BMB_CODEC_COUNT][BMB_CONTROL_COUNT] = {
-    { [BMB_CONTROL_QUALITY] = { 1, 100, 1, 75 } },
-    { [BMB_CONTROL_KBPS] = { 50, 20000, 1, 2000 }, [BMB_CONTROL_KEY_MS] = { 100, 60000, 1, 2000 } },
-};
 static const bmb_range picture_controls[BMB_CONTROL_COUNT] = {
     [BMB_CONTROL_FLIP_H] = { 0, 1, 1, 0 },          [BMB_CONTROL_FLIP_V] = { 0, 1, 1, 0 },
     [BMB_CONTROL_BRIGHTNESS] = { -100, 100, 1, 0 }, [BMB_CONTROL_CONTRAST] = { -100, 100, 1, 0 },
@@ -80,303 +44,204 @@ static const bmb_range picture_controls[BMB_CONTROL_COUNT] = {
     [BMB_CONTROL_ILLUMINATION] = { 0, 100, 1, 0 },
 };
 
+/* Of an encoder that the camera's streams have; step 0: of none. */
+static bmb_range encoder_range(const camera *cam, bmb_control control)
+{
+    bmb_range none = { 0 };
+    for (size_t i = 0; i < BMB_CODEC_COUNT; i++) {
+        bmb_range r = codec_encoder_range((bmb_codec)i, control);
+        if (cam->codecs[i] && r.step != 0) return r;
+    }
+    return none;
+}
+
 /* A camera that plays a clip has no controls: its pictures are made. */
 static bmb_range range_of(const camera *cam, bmb_control control)
 {
-    if (cam->spec.kind == BMB_SIM_CLIP) return (bmb_range){ 0 };
-    bmb_range own = drawn_controls[cam->spec.codec][control];
-    if (own.step != 0) return own; /* the encoder's */
+    if (cam->player != NULL) return (bmb_range){ 0 };
+    bmb_range own = encoder_range(cam, control);
+    if (own.step != 0) return own;
     return cam->spec.sensor != NULL ? cam->spec.sensor->controls[control] : picture_controls[control];
 }
 
-/* The thread. */
-
-typedef struct painter {
-    canvas back, front;
-    const sim_encoder *encoder;
-    void *encoding;
-} painter;
-
-static bool painter_open(painter *p, const camera *cam)
+static bool is_absent(const camera *cam)
 {
-    memset(p, 0, sizeof *p);
-    if (cam->spec.kind == BMB_SIM_CLIP) return true;
-    if (canvas_create(&p->back, cam->mode.width, cam->mode.height) != 0) return false;
-    if (canvas_create(&p->front, cam->mode.width, cam->mode.height) != 0) return false;
-    scene_background(&p->back, cam->spec.view);
-    p->encoder = sim_encoder_for(cam->spec.codec);
-    p->encoding = p->encoder->open(&cam->mode, cam->controls);
-    return p->encoding != NULL;
-}
-
-static void painter_close(painter *p)
-{
-    if (p->encoding != NULL) p->encoder->close(p->encoding);
-    canvas_destroy(&p->back);
-    canvas_destroy(&p->front);
-}
-
-static size_t paint(painter *p, const camera *cam, const sim_request *r, buffer *b)
-{
-    canvas *c = &p->front;
-    canvas_copy(c, &p->back);
-    scene_foreground(c, cam->spec.view, r->scene_s, (uint32_t)(r->wall_us / 1000000 % 86400));
-    sim_tune(c, r->controls, r->scene_s);
-    const bmb_strip strip = { .frame = r->frame, .capture_us = r->wall_us };
-    bmb_strip_draw(c->y, c->stride, c->width, c->height, &strip);
-    for (size_t row = (size_t)(c->height - bmb_strip_rows(c->height)) / 2; row < c->height / 2u; row++) {
-        memset(c->u + row * (c->stride / 2u), 128, c->width / 2u);
-        memset(c->v + row * (c->stride / 2u), 128, c->width / 2u);
-    }
-    canvas_pad(c);
-    return p->encoder->encode(p->encoding, c, r, b->data, cam->room, &b->key);
-}
-
-static size_t replay(const camera *cam, uint32_t frame, buffer *b)
-{
-    uint32_t i = frame % cam->clip.count, size = cam->clip.at[i + 1] - cam->clip.at[i];
-    memcpy(b->data, cam->clip.data + cam->clip.at[i], size);
-    b->key = cam->clip.key[i];
-    return size;
-}
-
-static void spoil(bmb_sim_fault fault, buffer *b)
-{
-    if (fault == BMB_FAULT_TRUNCATE) b->size = b->size * 2 / 3;
-    if (fault == BMB_FAULT_GARBLE && b->size > 64) memset(b->data + b->size / 2, 0xFF, 16);
-    if (fault == BMB_FAULT_GARBLE && b->size > 64) b->data[b->size / 2 + 16] = 0x17;
-}
-
-/* A free buffer, or the oldest that nobody has fetched; NULL when the device holds all. Called with the lock. */
-static buffer *take_buffer(camera *cam)
-{
-    buffer *found = NULL;
-    for (size_t i = 0; i < BUFFERS; i++) {
-        buffer *b = &cam->buffers[i];
-        if (b->state == BUFFER_FREE) return b;
-        if (b->state == BUFFER_READY && (found == NULL || (int32_t)(b->order - found->order) < 0)) found = b;
-    }
-    return found;
-}
-
-/* Waits with the lock held until `when` on the monotonic clock; false: stopped. */
-static bool wait_for(camera *cam, uint64_t when_us)
-{
-    const struct timespec until = { .tv_sec = (time_t)(when_us / 1000000),
-                                    .tv_nsec = (long)(when_us % 1000000 * 1000) };
-    while (!cam->stop && pthread_cond_timedwait(&cam->changed, &cam->lock, &until) != ETIMEDOUT) continue;
-    return !cam->stop;
-}
-
-static bool is_absent(bmb_sim_fault fault)
-{
+    int fault = atomic_load(&cam->fault);
     return fault == BMB_FAULT_UNPLUGGED || fault >= BMB_FAULT_WIRING;
 }
 
-static void *run(void *arg)
-{
-    camera *cam = (camera *)arg;
-    const bmb_port *port = cam->port;
-    uint64_t interval = 1000000000u / cam->mode.mfps, start = port->now_us(port->ctx), due = start;
-    painter p;
-    bool good = painter_open(&p, cam);
-    pthread_mutex_lock(&cam->lock);
-    while (good && wait_for(cam, due)) {
-        bmb_sim_fault fault = cam->fault;
-        buffer *b = take_buffer(cam);
-        uint64_t now = port->now_us(port->ctx);
-        uint32_t number = cam->frame++;
-        due += interval;
-        if (now > due) due = now; /* too slow for the rate: skip, do not catch up */
-        if (fault == BMB_FAULT_STALL || b == NULL) continue;
-        if (is_absent(fault)) break;
-        b->state = BUFFER_FILLING;
-        sim_request r = { .frame = number, .key = cam->key_wanted, .scene_s = (double)now / 1e6 };
-        memcpy(r.controls, cam->controls, sizeof r.controls);
-        cam->key_wanted = false;
-        pthread_mutex_unlock(&cam->lock);
-
-        int64_t wall = 0;
-        if (port->wall_us != NULL) (void)port->wall_us(port->ctx, &wall);
-        r.wall_us = (uint64_t)wall;
-        b->size = cam->spec.kind == BMB_SIM_CLIP ? replay(cam, number, b) : paint(&p, cam, &r, b);
-        b->capture_us = now;
-        spoil(fault, b);
-
-        pthread_mutex_lock(&cam->lock);
-        b->order = cam->order++;
-        b->state = b->size > 0 ? BUFFER_READY : BUFFER_FREE;
-        port->wake(port->ctx);
-    }
-    bool unplugged = !cam->stop;
-    pthread_mutex_unlock(&cam->lock);
-    painter_close(&p);
-    if (unplugged) port->wake(port->ctx);
-    return NULL;
-}
-
-/* The port's side. */
+/* The port's side: an index is that of a stream. */
 
 static size_t count(void *ctx)
 {
-    return ((const bmb_sim *)ctx)->count;
+    const bmb_sim *self = (const bmb_sim *)ctx;
+    size_t sum = 0;
+    for (size_t i = 0; i < self->count; i++) sum += self->cameras[i].streams;
+    return sum;
 }
 
-static camera *camera_at(void *ctx, size_t index)
+/* NULL: there is no such stream. */
+static camera *camera_at(void *ctx, size_t index, unsigned *n)
 {
-    return &((bmb_sim *)ctx)->cameras[index];
+    const bmb_sim *self = (const bmb_sim *)ctx;
+    for (size_t i = 0; i < self->count; i++) {
+        camera *cam = &self->cameras[i];
+        *n = (unsigned)index;
+        if (index < cam->streams) return cam;
+        index -= cam->streams;
+    }
+    return NULL;
 }
 
 static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
 {
     static const char *const views[BMB_VIEW_COUNT] = { "station platform", "sidings", "driver's cab" };
-    const camera *cam = camera_at(ctx, index);
-    if (index >= ((bmb_sim *)ctx)->count) return BMB_NOT_FOUND;
+    unsigned n;
+    const camera *cam = camera_at(ctx, index, &n);
+    if (cam == NULL) return BMB_NOT_FOUND;
     memset(out, 0, sizeof *out);
     memcpy(out->name, cam->name, sizeof out->name);
-    out->buffers = BUFFERS;
-    bool clip = cam->spec.kind == BMB_SIM_CLIP;
-    const char *model = clip ? "clip player" : views[cam->spec.view];
-    strncpy(out->model, model, sizeof out->model - 1);
-    out->modes = clip ? &cam->clip_row : drawn_modes[cam->spec.codec];
-    out->mode_count = clip ? 1 : 7;
+    out->stream = (uint8_t)n;
+    out->buffers = CODEC_BUFFERS;
     const bmb_sim_sensor *sensor = cam->spec.sensor;
-    if (!clip && sensor != NULL) {
-        out->modes = sensor->modes + (cam->spec.codec == BMB_CODEC_JPEG ? 0 : sensor->mode_count[BMB_CODEC_JPEG]);
-        out->mode_count = sensor->mode_count[cam->spec.codec];
-        memcpy(out->model, sensor->model, sizeof out->model);
-    }
+    const char *model = cam->player != NULL ? "clip player" : sensor != NULL ? sensor->model : views[cam->spec.view];
+    strncpy(out->model, model, sizeof out->model - 1);
+    out->modes = cam->rows;
+    out->mode_count = cam->row_count;
     for (size_t i = 0; i < BMB_CONTROL_COUNT; i++) out->controls[i] = range_of(cam, (bmb_control)i);
     return BMB_OK;
 }
 
 static bool mode_is_possible(const camera *cam, const bmb_mode *m)
 {
-    const bmb_sim_sensor *sensor = cam->spec.sensor;
-    if (cam->spec.kind == BMB_SIM_CLIP)
-        return m->codec == cam->clip.codec && m->width == cam->clip.width && m->height == cam->clip.height;
-    bool drawable = m->codec == cam->spec.codec && m->width >= 128 && m->height >= 96 && m->width % 2 == 0 &&
-                    m->height % 2 == 0 && m->mfps >= 1000 && m->mfps <= 60000;
-    if (sensor == NULL) return drawable && m->width <= 1920 && m->height <= 1080;
-    for (size_t i = 0; i < sizeof sensor->modes / sizeof sensor->modes[0]; i++) {
-        const bmb_mode_row *r = &sensor->modes[i];
+    if ((size_t)m->codec >= BMB_CODEC_COUNT) return false;
+    if (cam->player != NULL) {
+        const sim_clip *clip = sim_player_clip(cam->player);
+        return m->codec == clip->codec && m->width == clip->width && m->height == clip->height;
+    }
+    bool drawable = cam->codecs[m->codec] && m->width >= 128 && m->height >= 96 && m->width % 2 == 0 &&
+                    m->height % 2 == 0 && m->mfps >= 1000 && m->mfps <= DRAWN_MFPS_MOST;
+    if (cam->spec.sensor == NULL) return drawable && m->width <= 1920 && m->height <= 1080;
+    for (size_t i = 0; i < cam->row_count; i++) {
+        const bmb_mode_row *r = &cam->rows[i];
         bool same = r->codec == m->codec && r->width == m->width && r->height == m->height;
         if (same && m->mfps <= r->mfps_most) return drawable;
     }
     return false;
 }
 
-static void stop(void *ctx, size_t index)
-{
-    camera *cam = camera_at(ctx, index);
-    if (!cam->running) return;
-    pthread_mutex_lock(&cam->lock);
-    cam->stop = true;
-    pthread_cond_signal(&cam->changed);
-    pthread_mutex_unlock(&cam->lock);
-    pthread_join(cam->thread, NULL);
-    cam->running = false;
-    for (size_t i = 0; i < BUFFERS; i++)
-        if (cam->buffers[i].state == BUFFER_READY) cam->buffers[i].state = BUFFER_FREE;
-}
-
-/* Buffers that are still out keep their size, and so their memory, until the camera goes. */
-static bmb_err provide_buffers(camera *cam, size_t room)
-{
-    if (room <= cam->room) return BMB_OK;
-    for (size_t i = 0; i < BUFFERS; i++) {
-        if (cam->buffers[i].state == BUFFER_OUT) return BMB_IN_USE;
-        uint8_t *grown = realloc(cam->buffers[i].data, room);
-        if (grown == NULL) return BMB_NO_MEMORY;
-        cam->buffers[i].data = grown;
-    }
-    cam->room = room;
-    return BMB_OK;
-}
-
 static bmb_err start(void *ctx, size_t index, const bmb_mode *asked, bmb_mode *effective)
 {
-    camera *cam = camera_at(ctx, index);
-    if (index >= ((bmb_sim *)ctx)->count) return BMB_NOT_FOUND;
-    if (cam->running) return BMB_IN_USE;
-    if (is_absent(cam->fault)) return BMB_NOT_FOUND;
+    unsigned n;
+    camera *cam = camera_at(ctx, index, &n);
+    if (cam == NULL) return BMB_NOT_FOUND;
+    if (cam->running[n]) return BMB_IN_USE;
+    if (is_absent(cam)) return BMB_NOT_FOUND;
     if (!mode_is_possible(cam, asked)) return BMB_UNSUPPORTED;
-    size_t room = cam->spec.kind == BMB_SIM_CLIP ? cam->clip.largest : (size_t)asked->width * asked->height + 65536;
-    bmb_err err = provide_buffers(cam, room);
+    bmb_err err = cam->player != NULL ? sim_player_start(cam->player) : sim_drawn_start(cam->drawn, n, asked);
     if (err != BMB_OK) return err;
-    cam->mode = *asked;
-    if (cam->spec.kind == BMB_SIM_CLIP) cam->mode.mfps = cam->spec.clip_mfps; /* a recording has the rate it has */
-    cam->stop = false;
-    if (pthread_create(&cam->thread, NULL, run, cam) != 0) return BMB_LIMIT;
-    cam->running = true;
-    *effective = cam->mode;
+    cam->running[n] = true;
+    *effective = *asked;
+    if (cam->player != NULL) effective->mfps = cam->spec.clip_mfps; /* a recording has the rate it has */
     return BMB_OK;
+}
+
+static void stop(void *ctx, size_t index)
+{
+    unsigned n;
+    camera *cam = camera_at(ctx, index, &n);
+    if (cam == NULL || !cam->running[n]) return;
+    cam->running[n] = false;
+    if (cam->player != NULL) {
+        sim_player_stop(cam->player);
+    } else {
+        sim_drawn_stop(cam->drawn, n);
+    }
+}
+
+/* The buffer is the camera's own, and nobody else reads it yet. */
+static void spoil(int fault, bmb_camera_frame *f)
+{
+    uint8_t *data = (uint8_t *)(uintptr_t)f->data;
+    if (fault == BMB_FAULT_TRUNCATE) f->size = f->size * 2 / 3;
+    if (fault != BMB_FAULT_GARBLE || f->size <= 64) return;
+    memset(data + f->size / 2, 0xFF, 16);
+    data[f->size / 2 + 16] = 0x17;
 }
 
 static bmb_err take(void *ctx, size_t index, bmb_camera_frame *out)
 {
-    camera *cam = camera_at(ctx, index);
-    pthread_mutex_lock(&cam->lock);
-    buffer *found = NULL;
-    for (size_t i = 0; i < BUFFERS; i++) {
-        buffer *b = &cam->buffers[i];
-        if (b->state == BUFFER_READY && (found == NULL || (int32_t)(b->order - found->order) < 0)) found = b;
-    }
-    bmb_err err = found != NULL ? BMB_OK : is_absent(cam->fault) ? BMB_GONE : BMB_AGAIN;
-    if (found != NULL) {
-        found->state = BUFFER_OUT;
-        *out = (bmb_camera_frame){ .data = found->data,
-                                   .size = found->size,
-                                   .capture_us = found->capture_us,
-                                   .key = found->key,
-                                   .cookie = (uintptr_t)(found - cam->buffers) };
-    }
-    pthread_mutex_unlock(&cam->lock);
+    unsigned n;
+    camera *cam = camera_at(ctx, index, &n);
+    if (cam == NULL || is_absent(cam)) return BMB_GONE;
+    bmb_err err = cam->player != NULL ? sim_player_take(cam->player, out)
+                                      : codec_stream_take(sim_drawn_streams(cam->drawn), n, out);
+    if (err == BMB_OK) spoil(atomic_load(&cam->fault), out);
     return err;
 }
 
 static void release(void *ctx, size_t index, uintptr_t cookie)
 {
-    camera *cam = camera_at(ctx, index);
-    pthread_mutex_lock(&cam->lock);
-    if (cookie < BUFFERS) cam->buffers[cookie].state = BUFFER_FREE;
-    pthread_mutex_unlock(&cam->lock);
+    unsigned n;
+    camera *cam = camera_at(ctx, index, &n);
+    if (cam == NULL) return;
+    if (cam->player != NULL) {
+        sim_player_release(cam->player, cookie);
+    } else {
+        codec_stream_release(sim_drawn_streams(cam->drawn), n, cookie);
+    }
 }
 
 static bmb_err key_frame(void *ctx, size_t index)
 {
-    camera *cam = camera_at(ctx, index);
-    pthread_mutex_lock(&cam->lock);
-    cam->key_wanted = true;
-    pthread_mutex_unlock(&cam->lock);
+    unsigned n;
+    camera *cam = camera_at(ctx, index, &n);
+    if (cam == NULL || cam->drawn == NULL) return BMB_UNSUPPORTED;
+    codec_stream_key(sim_drawn_streams(cam->drawn), n);
     return BMB_OK;
+}
+
+static bool want(void *ctx, size_t index, bool wanted)
+{
+    unsigned n;
+    camera *cam = camera_at(ctx, index, &n);
+    if (cam == NULL || cam->drawn == NULL) return false;
+    codec_stream_want(sim_drawn_streams(cam->drawn), n, wanted);
+    return true;
 }
 
 static bmb_err set(void *ctx, size_t index, bmb_control control, int32_t value, int32_t *effective)
 {
-    camera *cam = camera_at(ctx, index);
-    if ((size_t)control >= BMB_CONTROL_COUNT) return BMB_UNSUPPORTED;
+    unsigned n;
+    camera *cam = camera_at(ctx, index, &n);
+    if (cam == NULL || (size_t)control >= BMB_CONTROL_COUNT) return BMB_UNSUPPORTED;
     bmb_range r = range_of(cam, control);
     if (r.step == 0) return BMB_UNSUPPORTED;
     if (value < r.least || value > r.most || (value - r.least) % r.step != 0) return BMB_BAD_ARG;
-    pthread_mutex_lock(&cam->lock);
-    cam->controls[control] = value;
-    pthread_mutex_unlock(&cam->lock);
+    if (encoder_range(cam, control).step != 0)
+        return codec_stream_set(sim_drawn_streams(cam->drawn), n, control, value, effective);
+    sim_drawn_set(cam->drawn, control, value);
     *effective = value;
     return BMB_OK;
 }
 
 static bmb_err get(void *ctx, size_t index, bmb_control control, int32_t *value)
 {
-    const camera *cam = camera_at(ctx, index);
-    if ((size_t)control >= BMB_CONTROL_COUNT || range_of(cam, control).step == 0) return BMB_UNSUPPORTED;
-    *value = cam->controls[control];
+    unsigned n;
+    camera *cam = camera_at(ctx, index, &n);
+    if (cam == NULL || (size_t)control >= BMB_CONTROL_COUNT || range_of(cam, control).step == 0)
+        return BMB_UNSUPPORTED;
+    if (encoder_range(cam, control).step != 0)
+        return codec_stream_get(sim_drawn_streams(cam->drawn), n, control, value);
+    *value = sim_drawn_get(cam->drawn, control);
     return BMB_OK;
 }
 
 static bmb_camera_fault fault_of(void *ctx, size_t index)
 {
-    switch (camera_at(ctx, index)->fault) {
+    unsigned n;
+    const camera *cam = camera_at(ctx, index, &n);
+    switch (cam != NULL ? atomic_load(&cam->fault) : BMB_FAULT_NONE) {
     case BMB_FAULT_UNPLUGGED:
         return BMB_CAMERA_FAULT_SILENT;
     case BMB_FAULT_WIRING:
@@ -390,23 +255,45 @@ static bmb_camera_fault fault_of(void *ctx, size_t index)
     }
 }
 
+/* Sizes of a codec, from the sensor's description or all that can be drawn. */
+static void add_rows(camera *cam, bmb_codec codec)
+{
+    const bmb_sim_sensor *sensor = cam->spec.sensor;
+    cam->codecs[codec] = sensor == NULL || sensor->mode_count[codec] > 0;
+    for (size_t i = 0; sensor == NULL && i < DRAWN_SIZES; i++)
+        cam->rows[cam->row_count++] =
+            (bmb_mode_row){ codec, drawn_sizes[i][0], drawn_sizes[i][1], DRAWN_MFPS_MOST };
+    const bmb_mode_row *from = sensor != NULL ? sensor->modes : NULL;
+    if (sensor != NULL && codec != BMB_CODEC_JPEG) from += sensor->mode_count[BMB_CODEC_JPEG];
+    for (size_t i = 0; sensor != NULL && i < sensor->mode_count[codec]; i++) cam->rows[cam->row_count++] = from[i];
+}
+
+static bmb_err prepare_drawn(camera *cam, const bmb_port *port)
+{
+    bmb_codec own = cam->spec.codec, other = own == BMB_CODEC_JPEG ? BMB_CODEC_H264 : BMB_CODEC_JPEG;
+    if (codec_encoder_for(own) == NULL) return BMB_UNSUPPORTED;
+    cam->streams = cam->spec.streams > 1 ? cam->spec.streams : 1;
+    if (cam->streams > SIM_STREAMS) cam->streams = SIM_STREAMS;
+    add_rows(cam, own);
+    if (cam->streams > 1 && codec_encoder_for(other) != NULL) add_rows(cam, other);
+    cam->drawn = sim_drawn_open(&cam->spec, port);
+    if (cam->drawn == NULL) return BMB_NO_MEMORY;
+    for (size_t i = 0; i < BMB_CONTROL_COUNT; i++)
+        sim_drawn_set(cam->drawn, (bmb_control)i, range_of(cam, (bmb_control)i).preset);
+    return BMB_OK;
+}
+
 static bmb_err prepare(camera *cam, const bmb_sim_camera *spec, const bmb_port *port)
 {
     cam->spec = *spec;
-    cam->port = port;
     strncpy(cam->name, spec->name, sizeof cam->name - 1);
-    pthread_condattr_t attr;
-    pthread_mutex_init(&cam->lock, NULL);
-    pthread_condattr_init(&attr);
-    pthread_condattr_setclock(&attr, CLOCK_MONOTONIC);
-    pthread_cond_init(&cam->changed, &attr);
-    pthread_condattr_destroy(&attr);
-    for (size_t i = 0; i < BMB_CONTROL_COUNT; i++) cam->controls[i] = range_of(cam, (bmb_control)i).preset;
-    if (spec->kind == BMB_SIM_DRAWN) return sim_encoder_for(spec->codec) != NULL ? BMB_OK : BMB_UNSUPPORTED;
-    if (spec->clip_mfps < 100) return BMB_BAD_ARG;
-    bmb_err err = sim_clip_load(spec->clip, &cam->clip);
-    cam->clip_row = (bmb_mode_row){ cam->clip.codec, cam->clip.width, cam->clip.height, spec->clip_mfps };
-    return err;
+    if (spec->kind == BMB_SIM_DRAWN) return prepare_drawn(cam, port);
+    cam->streams = 1;
+    bmb_err err = sim_player_open(spec, port, &cam->player);
+    if (err != BMB_OK) return err;
+    const sim_clip *clip = sim_player_clip(cam->player);
+    cam->rows[cam->row_count++] = (bmb_mode_row){ clip->codec, clip->width, clip->height, spec->clip_mfps };
+    return BMB_OK;
 }
 
 bmb_err bmb_sim_create(const bmb_sim_camera *cameras, size_t camera_count, bmb_port *port, bmb_sim **out,
@@ -418,6 +305,7 @@ bmb_err bmb_sim_create(const bmb_sim_camera *cameras, size_t camera_count, bmb_p
         free(self);
         return BMB_NO_MEMORY;
     }
+    self->port = port;
     for (size_t i = 0; i < camera_count; i++) {
         bmb_err err = prepare(&self->cameras[i], &cameras[i], port);
         self->count++;
@@ -436,7 +324,8 @@ bmb_err bmb_sim_create(const bmb_sim_camera *cameras, size_t camera_count, bmb_p
                                    .key_frame = key_frame,
                                    .set = set,
                                    .get = get,
-                                   .fault = fault_of };
+                                   .fault = fault_of,
+                                   .want = want };
     *out = self;
     return BMB_OK;
 }
@@ -445,12 +334,8 @@ void bmb_sim_destroy(bmb_sim *self)
 {
     if (self == NULL) return;
     for (size_t i = 0; i < self->count; i++) {
-        camera *cam = &self->cameras[i];
-        stop(self, i);
-        for (size_t k = 0; k < BUFFERS; k++) free(cam->buffers[k].data);
-        sim_clip_free(&cam->clip);
-        pthread_mutex_destroy(&cam->lock);
-        pthread_cond_destroy(&cam->changed);
+        sim_drawn_close(self->cameras[i].drawn);
+        sim_player_close(self->cameras[i].player);
     }
     free(self->cameras);
     free(self);
@@ -460,8 +345,10 @@ bmb_err bmb_sim_break(bmb_sim *self, size_t index, bmb_sim_fault fault)
 {
     if (index >= self->count) return BMB_NOT_FOUND;
     camera *cam = &self->cameras[index];
-    pthread_mutex_lock(&cam->lock);
-    cam->fault = fault;
-    pthread_mutex_unlock(&cam->lock);
+    atomic_store(&cam->fault, (int)fault);
+    bool stalled = fault == BMB_FAULT_STALL;
+    if (cam->drawn != NULL) sim_drawn_stall(cam->drawn, stalled);
+    if (cam->player != NULL) sim_player_stall(cam->player, stalled);
+    self->port->wake(self->port->ctx);
     return BMB_OK;
 }

@@ -1,39 +1,14 @@
-/* Where a simulated camera's encoded pictures come from: drawn and encoded, or read from a clip. Private to ports/sim.
- */
+/* Where a simulated camera's pictures come from: drawn and encoded, or read from a clip. Private to ports/sim. */
 #ifndef BMB_SIM_SOURCE_H
 #define BMB_SIM_SOURCE_H
 
+#include <pthread.h>
 #include <stdbool.h>
 #include <stdint.h>
 
 #include "bambino/sim.h"
+#include "codec/streams.h"
 #include "sim/canvas.h"
-
-/* What is asked of one picture. */
-typedef struct sim_request {
-    uint32_t frame;
-    uint64_t wall_us; /* capture, Unix time */
-    double scene_s;   /* capture, seconds of scene time */
-    bool key;
-    int32_t controls[BMB_CONTROL_COUNT];
-} sim_request;
-
-/* An encoder works on one size and rate, from open to close. */
-typedef struct sim_encoder {
-    void *(*open)(const bmb_mode *mode, const int32_t *controls); /* NULL: not possible */
-    /* Writes one picture and returns its size; 0: it failed, or `room` was too small. */
-    size_t (*encode)(void *self, const canvas *picture, const sim_request *request, uint8_t *out, size_t room,
-                     bool *key);
-    void (*close)(void *self);
-} sim_encoder;
-
-extern const sim_encoder sim_jpeg_encoder;
-extern const sim_encoder sim_h264_encoder;
-/* Writes a sequence parameter set (a NAL unit without its start code) with the frame rate added to it, where it does
- * not say one; returns its size; 0: it cannot be done. openh264 says none, and receivers guess. */
-size_t sim_sps_with_rate(const uint8_t *sps, size_t size, uint32_t mfps, uint8_t *out, size_t room);
-/* NULL when the build has none for this codec. */
-const sim_encoder *sim_encoder_for(bmb_codec codec);
 
 /* Applies the controls of sensor and lamp to a picture. */
 void sim_tune(canvas *c, const int32_t *controls, double scene_s);
@@ -52,5 +27,46 @@ typedef struct sim_clip {
 
 bmb_err sim_clip_load(const char *path, sim_clip *out);
 void sim_clip_free(sim_clip *clip);
+
+#define SIM_STREAMS 4u /* of a drawn camera at most; codec/streams.h makes them */
+
+/* One simulated camera of either kind. `n` is a stream's number, 0 for a clip; the functions are those of the port
+ * contract with their meaning. A camera whose fault makes it absent is handled above (sim.c). */
+typedef struct sim_drawn sim_drawn;
+sim_drawn *sim_drawn_open(const bmb_sim_camera *spec, const bmb_port *port); /* NULL: no memory */
+void sim_drawn_close(sim_drawn *self);
+bmb_err sim_drawn_start(sim_drawn *self, unsigned n, const bmb_mode *mode);
+void sim_drawn_stop(sim_drawn *self, unsigned n);
+codec_streams *sim_drawn_streams(sim_drawn *self);
+void sim_drawn_stall(sim_drawn *self, bool stalled); /* no more pictures */
+void sim_drawn_set(sim_drawn *self, bmb_control control, int32_t value); /* of the sensor */
+int32_t sim_drawn_get(sim_drawn *self, bmb_control control);
+
+typedef struct sim_player sim_player;
+bmb_err sim_player_open(const bmb_sim_camera *spec, const bmb_port *port, sim_player **out);
+void sim_player_close(sim_player *self);
+const sim_clip *sim_player_clip(const sim_player *self);
+bmb_err sim_player_start(sim_player *self);
+void sim_player_stop(sim_player *self);
+bmb_err sim_player_take(sim_player *self, bmb_camera_frame *out);
+void sim_player_release(sim_player *self, uintptr_t cookie);
+void sim_player_stall(sim_player *self, bool stalled);
+
+/* A thread that calls `tick` at a rate, as a sensor gives pictures: what it is late for is left out. */
+typedef struct sim_ticker {
+    const bmb_port *port;
+    void (*tick)(void *ctx, uint64_t now_us);
+    void *ctx;
+    pthread_t thread;
+    pthread_mutex_t lock;
+    pthread_cond_t changed;
+    bool running, stop, stalled;
+    uint32_t mfps;
+} sim_ticker;
+void sim_ticker_init(sim_ticker *t, const bmb_port *port, void (*tick)(void *ctx, uint64_t now_us), void *ctx);
+void sim_ticker_free(sim_ticker *t);
+bool sim_ticker_run(sim_ticker *t, uint32_t mfps); /* starts it, or changes its rate */
+void sim_ticker_stop(sim_ticker *t);
+void sim_ticker_stall(sim_ticker *t, bool stalled);
 
 #endif

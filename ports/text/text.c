@@ -283,7 +283,12 @@ static size_t feed_fault(const bmb_fault *f, char *out, size_t room)
 {
     const char *name = f->name != NULL ? f->name : "";
     if (f->err == BMB_IN_USE && strcmp(key_text(f->key), "camera") == 0)
-        return format(out, room, "camera \"%s\" is used by two feeds; give each feed a camera of its own", name);
+        return format(out, room, "camera \"%s\" has no stream left for another feed; take one feed off, or use another camera", name);
+    if (f->err == BMB_UNSUPPORTED && strcmp(key_text(f->key), "together") == 0)
+        return format(out, room,
+                      "feed \"%s\": its camera cannot deliver this beside the other feeds of the same camera; lower its "
+                      "size or rate, or choose the other codec",
+                      name);
     if (f->err == BMB_IN_USE && strcmp(key_text(f->key), "multicast") == 0)
         return format(out, room, "feed \"%s\": another feed has the same multicast group; choose another one", name);
     if (strcmp(key_text(f->key), "multicast") == 0)

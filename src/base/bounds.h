@@ -3,6 +3,7 @@
 #define BMB_BASE_BOUNDS_H
 
 #define BMB_FEEDS_MOST 64u /* a bit each in a word */
+#define BMB_STREAMS_MOST 8u /* of one camera that are asked about together */
 #define BMB_TRACKS_MOST 1u /* of a feed: its pictures */
 #define BMB_OUTLETS_MOST 8u
 #define BMB_READY_MOST 32u          /* events per step: bounds one step's time, the rest comes with the next */
@@ -10,6 +11,7 @@
 #define BMB_SLOTS_MOST 64u          /* two seconds at 30/s; beyond that a viewer goes on at a key frame anyway */
 #define BMB_SLOTS_PER_FRAME 4u      /* frames are mostly far smaller than the largest one */
 #define BMB_DRAIN_US 1000000u       /* after a refusal: time for the peer to read it before the connection is closed */
+#define BMB_REST_US 2000000u        /* an encoder rests once nobody has watched for so long: players come again */
 #define BMB_STILL_WAIT_US 3000000u  /* a still waits so long for the first frame */
 #define BMB_STILL_MOST_US 4000000u  /* a camera that gives no still by then is started again for its stream */
 #define BMB_ACCEPT_PAUSE_US 500000u /* after the system refused a connection */

@@ -47,7 +47,7 @@ const char *bmb_doing_name(bmb_doing doing)
 
 const char *bmb_camera_state_name(bmb_camera_state state)
 {
-    static const char names[] = "off\0starting\0running\0waiting\0";
+    static const char names[] = "off\0starting\0running\0waiting\0resting\0";
     return name_at(names, (size_t)state);
 }
 

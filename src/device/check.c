@@ -8,17 +8,37 @@
 #include "device/contract.h"
 #include "serve/formats.h"
 
-static bmb_err find_camera(const bmb_port *port, const char *name, size_t *index, bmb_camera_info *info)
+/* Has it a mode of this codec? */
+static bool has_codec(const bmb_camera_info *info, bmb_codec codec)
 {
-    size_t count = port->cameras.count(port->cameras.ctx);
+    for (uint8_t i = 0; info->modes != NULL && i < info->mode_count; i++)
+        if (info->modes[i].codec == codec) return true;
+    return false;
+}
+
+/* A stream of that camera that no feed before this one has: the first with the feed's codec, or the first. BMB_IN_USE:
+ * all are taken. */
+static bmb_err find_stream(const bmb_config *config, size_t feed, const uint16_t *taken, uint16_t *out,
+                           bmb_camera_info *info)
+{
+    const bmb_cameras *cameras = &config->port->cameras;
+    const bmb_feed_config *f = &config->feeds[feed];
+    size_t count = cameras->count(cameras->ctx);
+    bmb_err err = BMB_NOT_FOUND;
+    bmb_camera_info one;
     for (size_t i = 0; i < count && i < UINT16_MAX; i++) {
-        if (port->cameras.info(port->cameras.ctx, i, info) != BMB_OK ||
-            strncmp(info->name, name, sizeof info->name) != 0)
+        if (cameras->info(cameras->ctx, i, &one) != BMB_OK || strncmp(one.name, f->camera, sizeof one.name) != 0)
             continue;
-        *index = i;
-        return BMB_OK;
+        bool free = true;
+        for (size_t k = 0; k < feed; k++) free = free && taken[k] != i;
+        if (err == BMB_NOT_FOUND) err = BMB_IN_USE;
+        if (!free || (err == BMB_OK && !has_codec(&one, f->mode.codec))) continue;
+        err = BMB_OK;
+        *info = one;
+        *out = (uint16_t)i;
+        if (has_codec(info, f->mode.codec)) break;
     }
-    return BMB_NOT_FOUND;
+    return err;
 }
 
 static uint16_t slots_of(const bmb_feed_config *feed, const bmb_camera_info *info)
@@ -112,7 +132,6 @@ static bmb_err check_feed(const bmb_config *config, size_t index, bmb_plan *out,
 {
     const bmb_feed_config *f = &config->feeds[index];
     bmb_camera_info info = { 0 };
-    size_t camera;
     if (!good_group(&f->multicast)) {
         bmb_blame(fault, BMB_BAD_ARG, "feed", "multicast", f->name, f->multicast.group.port, 0);
         return BMB_BAD_ARG;
@@ -124,19 +143,39 @@ static bmb_err check_feed(const bmb_config *config, size_t index, bmb_plan *out,
         if (same_group(&f->multicast.group, &config->feeds[i].multicast.group))
             return blame_feed(fault, BMB_IN_USE, "multicast", f->name);
         if (strcmp(config->feeds[i].name, f->name) == 0) return blame_feed(fault, BMB_IN_USE, "name", f->name);
-        if (f->camera != NULL && strcmp(config->feeds[i].camera, f->camera) == 0)
-            return blame_feed(fault, BMB_IN_USE, "camera", f->camera);
     }
-    if (f->camera == NULL || find_camera(config->port, f->camera, &camera, &info) != BMB_OK)
-        return bmb_blame(fault, BMB_NOT_FOUND, "camera", "camera", f->camera, 0, 0);
-    bmb_err err = check_bounds(f, feed_bounds, COUNT(feed_bounds), "feed", f->name, fault);
+    bmb_err err = f->camera != NULL ? find_stream(config, index, out->camera, &out->camera[index], &info)
+                                    : BMB_NOT_FOUND;
+    if (err == BMB_IN_USE) return blame_feed(fault, err, "camera", f->camera);
+    if (err != BMB_OK) return bmb_blame(fault, err, "camera", "camera", f->camera, 0, 0);
+    err = check_bounds(f, feed_bounds, COUNT(feed_bounds), "feed", f->name, fault);
     if (err == BMB_OK && f->storage == BMB_KEPT)
         err = check_bound("feed", "reel_bytes", f->name, f->reel_bytes, f->frame_max, INT32_MAX, fault);
     if (err == BMB_OK && f->storage == BMB_BORROWED)
         err = check_bound("feed", "buffers", f->name, info.buffers, 3, 255, fault);
     if (err != BMB_OK) return err;
-    out->camera[index] = (uint16_t)camera;
     out->slots[index] = slots_of(f, &info);
+    return BMB_OK;
+}
+
+/* Feeds of one camera: can it have them all at a time? */
+static bmb_err check_together(const bmb_config *config, const bmb_plan *plan, bmb_fault *fault)
+{
+    const bmb_cameras *cameras = &config->port->cameras;
+    for (size_t first = 0; cameras->together != NULL && first < config->feed_count; first++) {
+        size_t indices[BMB_STREAMS_MOST], feeds[BMB_STREAMS_MOST], count = 0, culprit = 0;
+        bmb_mode modes[BMB_STREAMS_MOST];
+        const char *name = config->feeds[first].camera;
+        for (size_t i = 0; i < config->feed_count && count < BMB_STREAMS_MOST; i++) {
+            if (strcmp(config->feeds[i].camera, name) != 0) continue;
+            if (i < first) break; /* asked already, with that one */
+            indices[count] = plan->camera[i];
+            modes[count] = config->feeds[i].mode;
+            feeds[count++] = i;
+        }
+        if (count == 0 || cameras->together(cameras->ctx, indices, modes, count, &culprit) == BMB_OK) continue;
+        return blame_feed(fault, BMB_UNSUPPORTED, "together", config->feeds[feeds[culprit < count ? culprit : 0]].name);
+    }
     return BMB_OK;
 }
 
@@ -183,5 +222,6 @@ bmb_err bmb_config_check(const bmb_config *config, bmb_plan *out, bmb_fault *fau
         err = check_bound("config", "outlets", NULL, (int64_t)config->outlet_count, 1, BMB_OUTLETS_MOST, fault);
     if (err == BMB_OK) err = bmb_contract_check(config, fault);
     for (size_t i = 0; err == BMB_OK && i < config->feed_count; i++) err = check_feed(config, i, out, fault);
+    if (err == BMB_OK) err = check_together(config, out, fault);
     return err == BMB_OK ? check_outlets(config, fault) : err;
 }

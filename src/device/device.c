@@ -177,11 +177,8 @@ static bool take_frames(bmb_device *d)
     bool fresh = false;
     for (size_t i = 0; i < d->feeds.count; i++) {
         bmb_feed *feed = &d->feeds.feed[i];
-        if (feed->camera.lent) {
-            bmb_still_take(&d->context, feed, &d->talk.stills);
-        } else {
-            bmb_feed_take(&d->context, feed);
-        }
+        if (feed->still.running) bmb_still_take(&d->context, feed, &d->talk.stills);
+        if (!feed->camera.lent) bmb_feed_take(&d->context, feed);
         fresh = bmb_feed_fresh(feed) || fresh;
     }
     return fresh;

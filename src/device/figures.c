@@ -46,7 +46,7 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->camera = f->config->camera;
     out->preview = f->config->preview;
     out->codec = f->camera.mode.codec;
-    out->camera_state = f->camera.state;
+    out->camera_state = f->camera.resting ? BMB_CAMERA_RESTING : f->camera.state;
     out->camera_err = f->camera.err;
     out->width = f->camera.mode.width;
     out->height = f->camera.mode.height;

@@ -15,6 +15,8 @@ static void retry_later(const bmb_context *x, bmb_camera *c, bmb_err err)
     c->retry_us = x->now + (uint64_t)c->retry_ms * 1000;
     c->state = BMB_CAMERA_WAITING;
     c->err = err;
+    const bmb_cameras *cameras = &x->port->cameras;
+    c->absent = cameras->present != NULL && !cameras->present(cameras->ctx, c->index);
     if (c->gap_us == 0) c->gap_us = c->heard_us != 0 ? c->heard_us : x->now;
 }
 
@@ -128,11 +130,13 @@ uint64_t bmb_camera_tend(bmb_context *x, bmb_camera *c, bool *start)
     if (c->state == BMB_CAMERA_OFF) return UINT64_MAX;
     if (c->key_wanted && x->now >= c->key_us + BMB_KEY_PAUSE_US) bmb_camera_want_key(x, c);
     if (c->state == BMB_CAMERA_WAITING) {
-        if (x->now < c->retry_us) return c->retry_us;
+        bool back = c->absent && x->port->cameras.present(x->port->cameras.ctx, c->index);
+        if (x->now < c->retry_us && !back) return c->retry_us;
         c->restarts++;
         *start = true;
         return x->now;
     }
+    if (c->resting) return UINT64_MAX;
     uint64_t limit = c->heard_us + silence_allowed(c), key = c->key_us + BMB_KEY_PAUSE_US;
     if (x->now < limit) return c->key_wanted && key > x->now && key < limit ? key : limit;
     uint32_t silent_ms = bmb_ms_between(c->heard_us, x->now);

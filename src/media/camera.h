@@ -13,6 +13,8 @@ typedef struct bmb_camera {
     bmb_camera_state state;
     bmb_err err;
     bool lent;       /* it runs in another mode, for a still */
+    bool resting;    /* its encoder does, since nobody watches */
+    bool absent;     /* and it is tried at once when it is there again */
     bool key_wanted; /* a key frame is to be asked for as soon as the pause allows */
     bool restored;   /* saved controls were looked for */
     uint32_t retry_ms, restarts;

@@ -23,10 +23,14 @@ static const bmb_setting *configured(const bmb_camera *c, bmb_control control)
     return found;
 }
 
-static void record_name(const bmb_camera *c, char *out, size_t room)
+/* Each stream of a camera has a record of its own: bit rates and qualities are the stream's. */
+static void record_name(const bmb_context *x, const bmb_camera *c, char *out, size_t room)
 {
+    const bmb_cameras *cameras = &x->port->cameras;
     bmb_writer w = bmb_writer_of(out, room - 1);
-    bmb_put_text(&w, "controls-%s", c->config->camera);
+    bmb_camera_info info = { 0 };
+    (void)cameras->info(cameras->ctx, c->index, &info);
+    bmb_put_text(&w, info.stream == 0 ? "controls-%s" : "controls-%s-%u", c->config->camera, info.stream);
     out[bmb_written(&w)] = '\0';
 }
 
@@ -47,7 +51,7 @@ static size_t load_rows(const bmb_context *x, const bmb_camera *c, kept_row *row
     char name[48];
     uint8_t data[RECORD_MAX];
     size_t size = 0, count = 0;
-    record_name(c, name, sizeof name);
+    record_name(x, c, name, sizeof name);
     if (s->load(s->ctx, name, data, sizeof data, &size) != BMB_OK || size > sizeof data) return 0;
     bmb_reader r = bmb_reader_of(data, size);
     if (bmb_get_u8(&r) != RECORD_VERSION) return 0;
@@ -84,7 +88,7 @@ static bmb_err store_rows(const bmb_context *x, const bmb_camera *c, const kept_
         bmb_put_u32(&w, (uint32_t)rows[i].value);
         bmb_put_u32(&w, (uint32_t)rows[i].config);
     }
-    record_name(c, name, sizeof name);
+    record_name(x, c, name, sizeof name);
     return s->store(s->ctx, name, data, bmb_written(&w));
 }
 

@@ -43,6 +43,8 @@ void bmb_feed_start(bmb_context *x, bmb_feed *feed)
     bmb_controls_apply(x, &feed->camera);
     if (bmb_camera_start(x, &feed->camera, &news) != BMB_OK) return;
     if (news) feed->sdp_version++;
+    feed->camera.resting = false; /* what is started is wanted */
+    feed->watched_us = x->now;
     start_governor(x, feed);
     feed->track[0].needs_key = feed->track[0].row->in_order;
     bmb_camera_started(x, &feed->camera);
@@ -134,11 +136,38 @@ static bool ingest(bmb_context *x, bmb_feed *feed, const bmb_camera_frame *in)
     return feed->config->storage == BMB_BORROWED;
 }
 
+/* An encoder rests while nobody watches, once what it delivers is known. Its frames are old then: whoever comes waits
+ * for a new one. Returns when it may begin to rest. */
+static uint64_t rest_or_go_on(bmb_context *x, bmb_feed *feed)
+{
+    const bmb_cameras *cameras = &x->port->cameras;
+    bmb_camera *c = &feed->camera;
+    bmb_track *t = bmb_feed_video(feed);
+    bool watched = t->first != NULL || c->state != BMB_CAMERA_RUNNING || !bmb_feed_described(feed);
+    if (cameras->want == NULL || c->lent) return UINT64_MAX;
+    if (watched) feed->watched_us = x->now;
+    uint64_t rest_us = feed->watched_us + BMB_REST_US;
+    if (c->resting && watched) {
+        c->resting = false;
+        c->heard_us = x->now;
+        t->needs_key = t->row->in_order;
+        (void)cameras->want(cameras->ctx, c->index, true);
+    } else if (!c->resting && x->now >= rest_us) {
+        c->resting = cameras->want(cameras->ctx, c->index, false);
+        if (c->resting) bmb_reel_clear(&t->reel);
+        feed->watched_us = c->resting ? x->now : UINT64_MAX - BMB_REST_US; /* no encoder: not asked again */
+    } else if (!c->resting && !watched) {
+        return rest_us;
+    }
+    return UINT64_MAX;
+}
+
 void bmb_feed_take(bmb_context *x, bmb_feed *feed)
 {
     const bmb_cameras *cameras = &x->port->cameras;
     bmb_camera *c = &feed->camera;
     if (c->state != BMB_CAMERA_STARTING && c->state != BMB_CAMERA_RUNNING) return;
+    (void)rest_or_go_on(x, feed);
     for (unsigned i = 0; i < BMB_SLOTS_LEAST; i++) {
         bmb_camera_frame in;
         bmb_err err = cameras->take(cameras->ctx, c->index, &in);
@@ -170,12 +199,14 @@ uint64_t bmb_feed_tend(bmb_context *x, bmb_feed *feed)
 {
     bool start;
     uint64_t due = bmb_camera_tend(x, &feed->camera, &start), keep = bmb_controls_tend(x, &feed->camera);
-    uint64_t still = feed->camera.lent ? feed->still.since_us + BMB_STILL_MOST_US : UINT64_MAX;
+    uint64_t still = feed->still.running ? feed->still.until_us : UINT64_MAX;
+    uint64_t rest = rest_or_go_on(x, feed);
     if (start) {
         bmb_feed_start(x, feed);
         due = bmb_camera_tend(x, &feed->camera, &start);
     }
     if (keep < due) due = keep;
+    if (rest < due) due = rest;
     return still < due ? still : due;
 }
 

@@ -15,12 +15,15 @@
 /* A still of another size, which is taken while the feed streams (still.h). */
 typedef struct bmb_still {
     bool active;     /* somebody waits for it, or is being sent it */
+    bool running;    /* the stream for it runs */
+    uint16_t index;  /* the port's, of that stream: one that no feed has, or the feed's own, which is lent */
     bool held;       /* the picture is in the driver's buffer, under this cookie */
     uint8_t quality; /* of the stream, to be set again; 0: it was not changed */
     uint8_t settled;
     uint16_t width, height;
     uintptr_t cookie;
-    uint64_t since_us;
+    uint64_t since_us; /* when the stream was last lent */
+    uint64_t until_us; /* it is given up then */
     void *asker; /* who gets it; NULL: has left */
 } bmb_still;
 
@@ -33,6 +36,7 @@ typedef struct bmb_feed {
     uint8_t tracks;
     bmb_camera camera;
     bmb_track track[BMB_TRACKS_MOST];
+    uint64_t watched_us; /* when somebody was last seen watching */
     uint64_t quiet_us;  /* no more reports of bad frames before this … */
     uint64_t behind_us; /* … and of recorders that lost some */
     uint64_t sent, skipped, dropped, bad, too_large, bytes_sent;

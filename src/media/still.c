@@ -1,5 +1,7 @@
 #include "media/still.h"
 
+#include <string.h>
+
 #include "base/bounds.h"
 
 #define STILL_SETTLE 2u         /* pictures that a sensor needs to adjust itself */
@@ -8,23 +10,26 @@
 static void give_back(const bmb_context *x, bmb_feed *feed)
 {
     bmb_still *s = &feed->still;
-    if (s->held) x->port->cameras.release(x->port->cameras.ctx, feed->camera.index, s->cookie);
+    if (s->held) x->port->cameras.release(x->port->cameras.ctx, s->index, s->cookie);
     s->held = false;
     s->asker = NULL;
     s->active = false;
 }
 
-/* The quality that is held for the stream's bit rate is not the one that a still was asked for: that is the configured
- * one, or the camera's preset. */
+/* The quality of a still is the configured one, or the camera's preset: not the one at which the stream's bit rate is
+ * being held, and not that of whoever had the stream before. */
 static void set_quality(const bmb_context *x, bmb_feed *feed, const bmb_camera_info *info)
 {
+    const bmb_cameras *cameras = &x->port->cameras;
     int32_t wanted = info->controls[BMB_CONTROL_QUALITY].preset, effective;
-    if (feed->governor.kbps == 0) return;
+    if (feed->camera.lent && feed->governor.kbps == 0) return;
     for (size_t i = 0; i < feed->config->setting_count; i++)
         if (feed->config->settings[i].control == BMB_CONTROL_QUALITY) wanted = feed->config->settings[i].value;
     if (wanted <= 0 || wanted > 100) wanted = BMB_QUALITY_FIRST;
-    if (bmb_camera_set(x, &feed->camera, BMB_CONTROL_QUALITY, wanted, &effective) == BMB_OK)
-        feed->still.quality = feed->governor.quality;
+    if (cameras->set == NULL ||
+        cameras->set(cameras->ctx, feed->still.index, BMB_CONTROL_QUALITY, wanted, &effective) != BMB_OK)
+        return;
+    if (feed->camera.lent) feed->still.quality = feed->governor.quality;
 }
 
 static void restore_quality(const bmb_context *x, bmb_feed *feed)
@@ -35,11 +40,15 @@ static void restore_quality(const bmb_context *x, bmb_feed *feed)
     s->quality = 0;
 }
 
-/* The stream goes on; the gap is told with its first frame. */
-static void resume_stream(bmb_context *x, bmb_feed *feed)
+/* The stream for it ends. Where it was lent, the feed's goes on; the gap is told with its first frame. */
+static void end_stream(bmb_context *x, bmb_feed *feed)
 {
+    bmb_still *s = &feed->still;
+    if (s->running) x->port->cameras.stop(x->port->cameras.ctx, s->index);
+    s->running = false;
+    if (!feed->camera.lent) return;
     feed->camera.lent = false;
-    feed->camera.lent_us = feed->still.since_us;
+    feed->camera.lent_us = s->since_us;
     restore_quality(x, feed);
     bmb_feed_start(x, feed);
 }
@@ -55,30 +64,84 @@ static bmb_mode mode_of(const bmb_camera_info *info, uint16_t width, uint16_t he
     return mode;
 }
 
-bmb_err bmb_still_begin(bmb_context *x, bmb_feed *feed, void *asker, uint16_t width, uint16_t height)
+/* Does a feed have this stream, or a still that is being taken? */
+static bool is_used(const bmb_feeds *feeds, size_t index)
+{
+    for (size_t i = 0; i < feeds->count; i++) {
+        const bmb_feed *f = &feeds->feed[i];
+        bool still = f->still.index == index && (f->still.running || f->still.held);
+        if (still || (!f->removed && f->camera.index == index)) return true;
+    }
+    return false;
+}
+
+/* Starts a stream in exactly this mode. */
+static bool start_in(const bmb_context *x, bmb_still *s, size_t index, const bmb_mode *mode)
 {
     const bmb_cameras *cameras = &x->port->cameras;
-    bmb_still *s = &feed->still;
-    size_t index = feed->camera.index;
-    bool soon = s->since_us != 0 && x->now < s->since_us + STILL_PAUSE_US;
-    if (s->active || soon || feed->camera.state != BMB_CAMERA_RUNNING) return BMB_IN_USE;
+    bmb_mode effective = *mode;
+    if (cameras->start(cameras->ctx, index, mode, &effective) != BMB_OK) return false;
+    s->running = effective.codec == mode->codec && effective.width == mode->width && effective.height == mode->height;
+    if (!s->running) cameras->stop(cameras->ctx, index); /* it chose another size: that was not asked for */
+    s->index = (uint16_t)index;
+    return s->running;
+}
+
+/* A stream beside the feed's, which goes on meanwhile. */
+static bool begin_beside(bmb_context *x, const bmb_feeds *feeds, bmb_feed *feed, uint16_t width, uint16_t height)
+{
+    const bmb_cameras *cameras = &x->port->cameras;
     bmb_camera_info info;
-    if (feed->camera.mode.codec != BMB_CODEC_JPEG || cameras->info(cameras->ctx, index, &info) != BMB_OK)
-        return BMB_UNSUPPORTED;
+    size_t count = cameras->count(cameras->ctx);
+    for (size_t i = 0; i < count && i < UINT16_MAX; i++) {
+        if (is_used(feeds, i) || cameras->info(cameras->ctx, i, &info) != BMB_OK || info.stream == 0 ||
+            strncmp(info.name, feed->config->camera, sizeof info.name) != 0)
+            continue;
+        const bmb_mode mode = mode_of(&info, width, height);
+        if (mode.mfps == 0 || !start_in(x, &feed->still, i, &mode)) continue;
+        set_quality(x, feed, &info);
+        return true;
+    }
+    return false;
+}
+
+static bool begin_lent(bmb_context *x, bmb_feed *feed, uint16_t width, uint16_t height)
+{
+    const bmb_cameras *cameras = &x->port->cameras;
+    size_t index = feed->camera.index;
+    bmb_camera_info info;
+    if (feed->camera.mode.codec != BMB_CODEC_JPEG || cameras->info(cameras->ctx, index, &info) != BMB_OK) return false;
     const bmb_mode mode = mode_of(&info, width, height);
-    if (mode.mfps == 0) return BMB_UNSUPPORTED;
+    if (mode.mfps == 0) return false;
     cameras->stop(cameras->ctx, index);
-    *s = (bmb_still){ .active = true, .asker = asker, .since_us = x->now, .width = width, .height = height };
     feed->camera.lent = true;
+    feed->still.index = (uint16_t)index;
     set_quality(x, feed, &info);
-    bmb_mode effective = mode;
-    bmb_err err = cameras->start(cameras->ctx, index, &mode, &effective);
-    if (err == BMB_OK && effective.codec == mode.codec && effective.width == width && effective.height == height)
+    if (start_in(x, &feed->still, index, &mode)) return true;
+    end_stream(x, feed);
+    return false;
+}
+
+bmb_err bmb_still_begin(bmb_context *x, const bmb_feeds *feeds, bmb_feed *feed, void *asker, uint16_t width,
+                        uint16_t height)
+{
+    bmb_still *s = &feed->still;
+    bool soon = s->since_us != 0 && x->now < s->since_us + STILL_PAUSE_US;
+    if (s->active || feed->camera.state != BMB_CAMERA_RUNNING) return BMB_IN_USE;
+    const bmb_still fresh = { .active = true, .asker = asker, .since_us = x->now, .width = width, .height = height };
+    const bmb_still before = *s;
+    *s = fresh;
+    if (begin_beside(x, feeds, feed, width, height)) {
+        s->since_us = before.since_us; /* the pause is for those that the viewers see */
+        s->until_us = x->now + BMB_STILL_MOST_US;
         return BMB_OK;
-    if (err == BMB_OK) cameras->stop(cameras->ctx, index); /* it chose another size: that was not asked for */
+    }
+    *s = soon ? before : fresh;
+    if (soon) return BMB_IN_USE;
+    s->until_us = x->now + BMB_STILL_MOST_US;
+    if (begin_lent(x, feed, width, height)) return BMB_OK;
     s->active = false;
     s->asker = NULL;
-    resume_stream(x, feed);
     return BMB_UNSUPPORTED;
 }
 
@@ -86,56 +149,53 @@ static void fail(bmb_context *x, bmb_feed *feed, bmb_still_taker *taker)
 {
     void *asker = feed->still.asker;
     give_back(x, feed);
-    x->port->cameras.stop(x->port->cameras.ctx, feed->camera.index);
-    resume_stream(x, feed);
+    end_stream(x, feed);
     if (asker != NULL) taker->take(taker, asker, NULL, 0);
 }
 
-/* true: it has what was asked for. */
-static bool is_good(bmb_still *s, const bmb_camera_frame *in, bmb_jpeg *jpeg)
+/* true: it has what was asked for. A sensor that was switched over needs some pictures to adjust itself. */
+static bool is_good(bmb_still *s, bool lent, const bmb_camera_frame *in, bmb_jpeg *jpeg)
 {
-    return s->settled++ >= STILL_SETTLE && bmb_jpeg_parse(in->data, in->size, jpeg) == BMB_OK &&
+    return (s->settled++ >= STILL_SETTLE || !lent) && bmb_jpeg_parse(in->data, in->size, jpeg) == BMB_OK &&
            jpeg->width == s->width && jpeg->height == s->height;
 }
 
 void bmb_still_take(bmb_context *x, bmb_feed *feed, bmb_still_taker *taker)
 {
     const bmb_cameras *cameras = &x->port->cameras;
-    size_t index = feed->camera.index;
     bmb_still *s = &feed->still;
     bmb_camera_frame in;
     bmb_err err;
-    feed->camera.heard_us = x->now;
-    while (feed->camera.lent && (err = cameras->take(cameras->ctx, index, &in)) != BMB_AGAIN) {
+    if (feed->camera.lent) feed->camera.heard_us = x->now;
+    while (s->running && (err = cameras->take(cameras->ctx, s->index, &in)) != BMB_AGAIN) {
         if (err != BMB_OK) {
             fail(x, feed, taker);
             return;
         }
         bmb_jpeg jpeg;
-        bool good = is_good(s, &in, &jpeg);
+        bool good = is_good(s, feed->camera.lent, &in, &jpeg);
         if (!good || s->asker == NULL) {
-            cameras->release(cameras->ctx, index, in.cookie);
+            cameras->release(cameras->ctx, s->index, in.cookie);
             if (s->asker != NULL) continue;
             s->active = false; /* whoever asked has left */
-            cameras->stop(cameras->ctx, index);
-            resume_stream(x, feed);
+            end_stream(x, feed);
             return;
         }
         s->held = true;
         s->cookie = in.cookie;
-        cameras->stop(cameras->ctx, index);
-        resume_stream(x, feed);
+        end_stream(x, feed);
         taker->take(taker, s->asker, in.data, jpeg.size);
     }
-    if (feed->camera.lent && x->now - s->since_us >= BMB_STILL_MOST_US) fail(x, feed, taker);
+    if (s->running && x->now >= s->until_us) fail(x, feed, taker);
 }
 
 void bmb_still_cancel(bmb_context *x, bmb_feed *feed, bmb_still_taker *taker)
 {
     void *asker = feed->still.asker;
-    if (!feed->camera.lent) return; /* there is none, or it is on its way */
+    if (!feed->still.running) return; /* there is none, or it is on its way */
     give_back(x, feed);
-    feed->camera.lent = false;
+    if (!feed->camera.lent) end_stream(x, feed);
+    feed->still.running = feed->camera.lent = false; /* whose stream stops with the feed */
     if (asker != NULL) taker->take(taker, asker, NULL, 0);
 }
 
@@ -144,7 +204,7 @@ void bmb_still_done(bmb_context *x, const bmb_feeds *feeds, const void *asker)
     for (size_t i = 0; i < feeds->count; i++) {
         bmb_feed *feed = &feeds->feed[i];
         if (feed->still.asker != asker) continue;
-        if (feed->camera.lent) {
+        if (feed->still.running) {
             feed->still.asker = NULL; /* the next picture finds nobody */
         } else {
             give_back(x, feed);

@@ -1,6 +1,7 @@
-/* A still of another size than the stream, while the feed streams: the camera is stopped, started in the still's mode,
- * and started again for the stream. The picture goes out of the driver's own buffer; no memory is needed for it, and
- * the viewers see a gap, which is told.
+/* A still of another size or codec than the stream, while the feed streams. Where the camera has a stream that no feed
+ * uses, it is taken from that one, and the viewers notice nothing. Else the camera is stopped, started in the still's
+ * mode, and started again for the stream: the viewers see a gap, which is told. The picture goes out of the driver's own
+ * buffer; no memory is needed for it.
  */
 #ifndef BMB_MEDIA_STILL_H
 #define BMB_MEDIA_STILL_H
@@ -13,7 +14,8 @@ typedef struct bmb_still_taker {
 } bmb_still_taker;
 
 /* BMB_IN_USE: another one is being taken, or the camera does not run; BMB_UNSUPPORTED: no such size. */
-bmb_err bmb_still_begin(bmb_context *x, bmb_feed *feed, void *asker, uint16_t width, uint16_t height);
+bmb_err bmb_still_begin(bmb_context *x, const bmb_feeds *feeds, bmb_feed *feed, void *asker, uint16_t width,
+                        uint16_t height);
 /* What the camera has, while it runs for a still. */
 void bmb_still_take(bmb_context *x, bmb_feed *feed, bmb_still_taker *taker);
 /* The feed ends: whoever waits gets none. */

@@ -51,8 +51,7 @@ static bool find_still(const bmb_config *config, const bmb_path *p, bmb_route *o
         !bmb_read_dec(path + cross + 1, end - cross - 1, 8192, &height))
         return false;
     for (size_t i = 0; i < config->feed_count; i++) {
-        bool same = bmb_same_nocase(path + 1, dash - 1, config->feeds[i].name);
-        if (!same || config->feeds[i].mode.codec != BMB_CODEC_JPEG) continue;
+        if (!bmb_same_nocase(path + 1, dash - 1, config->feeds[i].name)) continue;
         out->feed = (uint16_t)i;
         out->width = (uint16_t)width;
         out->height = (uint16_t)height;
@@ -87,6 +86,8 @@ static bmb_route_kind find(const bmb_config *config, const bmb_path *path, bmb_r
     if (out->asset != NULL) return BMB_ROUTE_ASSET;
     out->format = find_format(config, path, &out->feed);
     if (out->format != NULL) return BMB_ROUTE_FEED;
+    /* A feed that is no JPEG: its camera may have a stream besides that is. */
+    if (find_feed(config, path, bmb_format_still()->info.suffix, &out->feed)) return BMB_ROUTE_STILL;
     if (find_still(config, path, out)) return BMB_ROUTE_STILL;
     bool group = find_feed(config, path, ".sdp", &out->feed) && config->feeds[out->feed].multicast.group.family != 0;
     return group ? BMB_ROUTE_SDP : BMB_ROUTE_ERROR;

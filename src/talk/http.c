@@ -151,13 +151,16 @@ static void answer_sdp(bmb_talk *t, bmb_conn *c, bmb_feed *feed, bool head_only)
 static void answer_own_still(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool head_only)
 {
     bmb_feed *feed = &t->feeds->feed[route->feed];
-    if (route->width == feed->camera.mode.width && route->height == feed->camera.mode.height) {
+    const bmb_mode *mode = &feed->camera.mode;
+    uint16_t width = route->width != 0 ? route->width : mode->width, height = width == mode->width ? mode->height : 0;
+    if (route->height != 0) height = route->height;
+    if (mode->codec == BMB_CODEC_JPEG && width == mode->width && height == mode->height) {
         const bmb_route plain = { .feed = route->feed, .format = bmb_format_still() };
         answer_feed(t, c, &plain, head_only);
         return;
     }
-    bmb_err err =
-        feed->removed || head_only ? BMB_UNSUPPORTED : bmb_still_begin(t->x, feed, c, route->width, route->height);
+    bmb_err err = feed->removed || head_only ? BMB_UNSUPPORTED
+                                             : bmb_still_begin(t->x, t->feeds, feed, c, width, height);
     if (err != BMB_OK) {
         refuse(t, c, err == BMB_UNSUPPORTED ? 404 : 409);
         return;

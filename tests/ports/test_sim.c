@@ -8,6 +8,7 @@
 #include "bambino/bambino.h"
 #include "bambino/linux.h"
 #include "bambino/board.h"
+#include "codec/encoder.h"
 #include "sim/source.h"
 #include "wire/h264.h"
 #include "wire/jpeg.h"
@@ -397,7 +398,7 @@ static void a_parameter_set_tells_the_rate(void **state)
             uint8_t out[64], again[64];
             bmb_sps before, after;
             assert_int_equal(bmb_sps_parse(rows[r].sps, rows[r].size, &before), BMB_OK);
-            size_t size = sim_sps_with_rate(rows[r].sps, rows[r].size, rates[i], out, sizeof out);
+            size_t size = codec_sps_with_rate(rows[r].sps, rows[r].size, rates[i], out, sizeof out);
             assert_true(size > rows[r].size);
             assert_int_equal(bmb_sps_parse(out, size, &after), BMB_OK);
             assert_int_equal(after.mfps, rates[i]);
@@ -406,12 +407,12 @@ static void a_parameter_set_tells_the_rate(void **state)
             assert_int_equal(after.level, before.level);
             for (size_t k = 2; k < size; k++)
                 assert_false(out[k] < 3 && out[k - 1] == 0 && out[k - 2] == 0);           /* no start code */
-            assert_int_equal(sim_sps_with_rate(out, size, 5000, again, sizeof again), 0); /* it says one already */
-            assert_int_equal(sim_sps_with_rate(rows[r].sps, rows[r].size, rates[i], out, size - 1), 0);
+            assert_int_equal(codec_sps_with_rate(out, size, 5000, again, sizeof again), 0); /* it says one already */
+            assert_int_equal(codec_sps_with_rate(rows[r].sps, rows[r].size, rates[i], out, size - 1), 0);
         }
     }
     uint8_t out[64];
-    assert_int_equal(sim_sps_with_rate(plain, 4, 15000, out, sizeof out), 0);
+    assert_int_equal(codec_sps_with_rate(plain, 4, 15000, out, sizeof out), 0);
 }
 
 int main(void)

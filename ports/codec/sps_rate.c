@@ -1,7 +1,7 @@
 /* Tells the frame rate in a sequence parameter set: timing in its usability information (ITU-T H.264 E.1.1). */
 #include <string.h>
 
-#include "sim/source.h"
+#include "codec/encoder.h"
 #include "wire/h264.h"
 
 #define HEAD 4u /* NAL unit header and the bytes of profile-level-id, which stay */
@@ -73,7 +73,7 @@ static void put_timing(bit_run *r, uint32_t mfps)
     put(r, false);           /* fixed_frame_rate_flag: a camera in the dark is slower */
 }
 
-size_t sim_sps_with_rate(const uint8_t *sps, size_t size, uint32_t mfps, uint8_t *out, size_t room)
+size_t codec_sps_with_rate(const uint8_t *sps, size_t size, uint32_t mfps, uint8_t *out, size_t room)
 {
     bit_run in = { .bits = 0 }, made = { .bits = 0 };
     bmb_sps says;

@@ -5,11 +5,12 @@
 
 #include <wels/codec_api.h>
 
-#include "sim/source.h"
+#include "codec/encoder.h"
 #include "wire/h264.h"
 
 typedef struct h264 {
     ISVCEncoder *lib;
+    codec_canvas canvas; /* the library takes one layout only */
     uint32_t mfps;
     uint32_t since_key; /* pictures */
     int32_t kbps;
@@ -22,6 +23,7 @@ static void close_h264(void *ctx)
         (*self->lib)->Uninitialize(self->lib);
         WelsDestroySVCEncoder(self->lib);
     }
+    codec_canvas_free(&self->canvas);
     free(self);
 }
 
@@ -55,12 +57,12 @@ static bool start(h264 *self, const bmb_mode *mode, int32_t kbps)
     return (*self->lib)->SetOption(self->lib, ENCODER_OPTION_DATAFORMAT, &format) == 0;
 }
 
-static void *open_h264(const bmb_mode *mode, const int32_t *controls)
+static void *open_h264(const bmb_mode *mode, const codec_request *first)
 {
     h264 *self = calloc(1, sizeof *self);
     if (self == NULL) return NULL;
     self->mfps = mode->mfps;
-    self->kbps = controls[BMB_CONTROL_KBPS];
+    self->kbps = first->kbps;
     if (start(self, mode, self->kbps)) return self;
     close_h264(self);
     return NULL;
@@ -82,7 +84,7 @@ static size_t put_unit(const h264 *self, const uint8_t *unit, size_t size, uint8
 {
     size_t code = 4; /* what this library writes */
     if (size > code && bmb_nal_type_of(unit[code]) == BMB_NAL_SPS && room > code) {
-        size_t n = sim_sps_with_rate(unit + code, size - code, self->mfps, out + code, room - code);
+        size_t n = codec_sps_with_rate(unit + code, size - code, self->mfps, out + code, room - code);
         if (n > 0) memcpy(out, unit, code);
         if (n > 0) return code + n;
     }
@@ -91,23 +93,27 @@ static size_t put_unit(const h264 *self, const uint8_t *unit, size_t size, uint8
     return size;
 }
 
-static size_t encode(void *ctx, const canvas *c, const sim_request *request, uint8_t *out, size_t room, bool *key)
+static size_t encode(void *ctx, const codec_picture *p, const codec_request *request, uint8_t *out, size_t room,
+                     bool *key)
 {
     h264 *self = (h264 *)ctx;
+    if (p->format != CODEC_I420) {
+        if (!codec_scale(&self->canvas, p, p->width, p->height)) return 0;
+        p = &self->canvas.view;
+    }
     uint64_t age_ms = (uint64_t)self->since_key * 1000000u / self->mfps;
-    follow_bit_rate(self, request->controls[BMB_CONTROL_KBPS]);
-    if (request->key || age_ms >= (uint64_t)request->controls[BMB_CONTROL_KEY_MS])
+    follow_bit_rate(self, request->kbps);
+    if (request->key || age_ms >= (uint64_t)request->key_ms)
         (*self->lib)->ForceIntraFrame(self->lib, true);
 
-    SSourcePicture picture = { .iColorFormat = videoFormatI420, .iPicWidth = c->width, .iPicHeight = c->height };
+    SSourcePicture picture = { .iColorFormat = videoFormatI420, .iPicWidth = p->width, .iPicHeight = p->height };
     SFrameBSInfo info;
     size_t size = 0;
-    picture.iStride[0] = c->stride;
-    picture.iStride[1] = picture.iStride[2] = c->stride / 2;
-    picture.pData[0] = c->y;
-    picture.pData[1] = c->u;
-    picture.pData[2] = c->v;
-    picture.uiTimeStamp = (long long)(request->wall_us / 1000);
+    for (unsigned i = 0; i < 3; i++) {
+        picture.iStride[i] = (int)p->stride[i];
+        picture.pData[i] = (unsigned char *)(uintptr_t)p->plane[i]; /* the library only reads */
+    }
+    picture.uiTimeStamp = (long long)(request->capture_us / 1000);
     memset(&info, 0, sizeof info);
     if ((*self->lib)->EncodeFrame(self->lib, &picture, &info) != 0) return 0;
     for (int l = 0; l < info.iLayerNum; l++) {
@@ -125,4 +131,4 @@ static size_t encode(void *ctx, const canvas *c, const sim_request *request, uin
     return size;
 }
 
-const sim_encoder sim_h264_encoder = { .open = open_h264, .encode = encode, .close = close_h264 };
+const codec_encoder codec_h264_encoder = { BMB_CODEC_H264, open_h264, encode, close_h264 };

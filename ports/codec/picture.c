@@ -1,0 +1,231 @@
+#include "codec/picture.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+#define BLOCK 32u /* rows and widths are padded to it: encoders read whole blocks */
+
+typedef struct format_row {
+    const char *name;
+    uint8_t planes;
+    uint8_t across, down; /* luma samples for one of chroma */
+    uint8_t bytes[3];     /* of each plane for `across` luma samples */
+} format_row;
+
+static const format_row formats[CODEC_FORMATS] = {
+    [CODEC_I420] = { "i420", 3, 2, 2, { 2, 1, 1 } },  [CODEC_I422] = { "i422", 3, 2, 1, { 2, 1, 1 } },
+    [CODEC_I444] = { "i444", 3, 1, 1, { 1, 1, 1 } },  [CODEC_NV12] = { "nv12", 2, 2, 2, { 2, 2, 0 } },
+    [CODEC_YUYV] = { "yuyv", 1, 2, 1, { 4, 0, 0 } },  [CODEC_UYVY] = { "uyvy", 1, 2, 1, { 4, 0, 0 } },
+    [CODEC_GREY] = { "grey", 1, 2, 2, { 2, 0, 0 } },  [CODEC_RGB24] = { "rgb24", 1, 1, 1, { 3, 0, 0 } },
+};
+
+const char *codec_format_name(codec_format format)
+{
+    return (size_t)format < CODEC_FORMATS ? formats[format].name : NULL;
+}
+
+unsigned codec_across(codec_format format)
+{
+    return formats[format].across;
+}
+
+unsigned codec_down(codec_format format)
+{
+    return formats[format].down;
+}
+
+static uint32_t tight(const format_row *f, unsigned plane, uint32_t width)
+{
+    return (width + f->across - 1u) / f->across * f->bytes[plane];
+}
+
+static uint32_t rows_of(const format_row *f, unsigned plane, uint32_t height)
+{
+    return plane == 0 ? height : (height + f->down - 1u) / f->down;
+}
+
+size_t codec_picture_bytes(codec_format format, uint16_t width, uint16_t height)
+{
+    const format_row *f = &formats[format];
+    size_t sum = 0;
+    for (unsigned i = 0; i < f->planes; i++) sum += (size_t)tight(f, i, width) * rows_of(f, i, height);
+    return sum;
+}
+
+codec_picture codec_picture_in(codec_format format, uint16_t width, uint16_t height, const uint8_t *data,
+                               uint32_t stride)
+{
+    const format_row *f = &formats[format];
+    codec_picture p = { .format = format, .width = width, .height = height };
+    for (unsigned i = 0; i < f->planes; i++) {
+        p.plane[i] = data;
+        p.stride[i] = stride == 0 ? tight(f, i, width) : stride * f->bytes[i] / f->bytes[0];
+        data += (size_t)p.stride[i] * rows_of(f, i, height);
+    }
+    return p;
+}
+
+/* ITU-R BT.601, limited range, in 1/256. */
+static uint8_t of_rgb(const uint8_t *rgb, unsigned plane)
+{
+    static const int16_t weights[3][3] = { { 66, 129, 25 }, { -38, -74, 112 }, { 112, -94, -18 } };
+    const int16_t *w = weights[plane];
+    return (uint8_t)(((w[0] * rgb[0] + w[1] * rgb[1] + w[2] * rgb[2] + 128) >> 8) + (plane == 0 ? 16 : 128));
+}
+
+static void pick(uint8_t *out, const uint8_t *from, unsigned step, uint32_t count)
+{
+    for (uint32_t i = 0; i < count; i++) out[i] = from[i * step];
+}
+
+const uint8_t *codec_row(const codec_picture *p, unsigned plane, uint32_t row, uint8_t *scratch)
+{
+    const format_row *f = &formats[p->format];
+    uint32_t count = plane == 0 ? p->width : (p->width + f->across - 1u) / f->across;
+    const uint8_t *at = p->plane[0] + (size_t)row * p->stride[0];
+    switch (p->format) {
+    case CODEC_NV12:
+        if (plane == 0) return at;
+        pick(scratch, p->plane[1] + (size_t)row * p->stride[1] + (plane - 1), 2, count);
+        return scratch;
+    case CODEC_YUYV:
+        pick(scratch, at + (plane == 0 ? 0 : 2 * plane - 1), plane == 0 ? 2 : 4, count);
+        return scratch;
+    case CODEC_UYVY:
+        pick(scratch, at + (plane == 0 ? 1 : 2 * (plane - 1)), plane == 0 ? 2 : 4, count);
+        return scratch;
+    case CODEC_GREY:
+        if (plane == 0) return at;
+        memset(scratch, 128, count);
+        return scratch;
+    case CODEC_RGB24:
+        for (uint32_t i = 0; i < count; i++) scratch[i] = of_rgb(at + 3 * (size_t)i, plane);
+        return scratch;
+    default:
+        return p->plane[plane] + (size_t)row * p->stride[plane];
+    }
+}
+
+/* The part of a plane that is made smaller. */
+typedef struct area {
+    uint32_t left, top, width, height;
+} area;
+
+/* The middle of the picture in the shape that is wanted, on even samples. */
+static area middle(const codec_picture *p, uint16_t width, uint16_t height)
+{
+    area a = { 0, 0, p->width, p->height };
+    if ((uint64_t)p->width * height > (uint64_t)width * p->height) {
+        a.width = (uint32_t)((uint64_t)p->height * width / height) & ~1u;
+    } else {
+        a.height = (uint32_t)((uint64_t)p->width * height / width) & ~1u;
+    }
+    if (a.width < width) a.width = width;
+    if (a.height < height) a.height = height;
+    a.left = (p->width - a.width) / 2 & ~1u;
+    a.top = (p->height - a.height) / 2 & ~1u;
+    return a;
+}
+
+/* Adds up, for each column of the result, the samples of one row that fall into it. */
+static void add_row(uint32_t *sums, const uint32_t *ends, uint32_t columns, const uint8_t *samples)
+{
+    uint32_t at = 0;
+    if (ends[0] == 2 && ends[columns - 1] == 2 * columns) { /* the common case, which compilers do well */
+        for (uint32_t i = 0; i < columns; i++) sums[i] += (uint32_t)samples[2 * i] + samples[2 * i + 1];
+        return;
+    }
+    for (uint32_t i = 0; i < columns; i++) {
+        uint32_t sum = 0;
+        for (; at < ends[i]; at++) sum += samples[at];
+        sums[i] += sum;
+    }
+}
+
+static uint32_t end_of(uint32_t at, uint32_t of, uint32_t into)
+{
+    return (uint32_t)((uint64_t)(at + 1) * of / into);
+}
+
+typedef struct scratch {
+    uint8_t *row;
+    uint32_t *sums, *ends;
+} scratch;
+
+static void scale_plane(const codec_picture *from, unsigned plane, area a, uint8_t *out, uint32_t stride, uint32_t width,
+                        uint32_t height, const scratch *s)
+{
+    bool same = a.width == width;
+    for (uint32_t i = 0; i < width; i++) s->ends[i] = end_of(i, a.width, width);
+    for (uint32_t y = 0, row = 0; y < height; y++) {
+        uint32_t end = end_of(y, a.height, height), rows = end - row;
+        if (same && rows == 1) {
+            memcpy(out + (size_t)y * stride, codec_row(from, plane, a.top + row++, s->row) + a.left, width);
+            continue;
+        }
+        memset(s->sums, 0, width * sizeof *s->sums);
+        for (; row < end; row++)
+            add_row(s->sums, s->ends, width, codec_row(from, plane, a.top + row, s->row) + a.left);
+        for (uint32_t i = 0; i < width; i++) {
+            uint32_t count = rows * (s->ends[i] - (i > 0 ? s->ends[i - 1] : 0));
+            out[(size_t)y * stride + i] = (uint8_t)(count == 4 ? (s->sums[i] + 2) >> 2 : (s->sums[i] + count / 2) / count);
+        }
+    }
+}
+
+static bool provide(codec_canvas *c, uint16_t width, uint16_t height, size_t scratch_bytes)
+{
+    uint32_t stride = (width + BLOCK - 1u) / BLOCK * BLOCK, rows = (height + BLOCK - 1u) / BLOCK * BLOCK;
+    size_t luma = (size_t)stride * rows, need = luma + luma / 2 + scratch_bytes;
+    if (need > c->room) {
+        uint8_t *grown = realloc(c->memory, need);
+        if (grown == NULL) return false;
+        c->memory = grown;
+        c->room = need;
+    }
+    c->view = (codec_picture){ .format = CODEC_I420,
+                               .width = width,
+                               .height = height,
+                               .plane = { c->memory, c->memory + luma, c->memory + luma + luma / 4 },
+                               .stride = { stride, stride / 2, stride / 2 } };
+    return true;
+}
+
+/* Repeats the right and the lower edge into the padding. */
+static void pad(uint8_t *plane, uint32_t stride, uint32_t width, uint32_t height, uint32_t rows)
+{
+    for (uint32_t y = 0; y < height; y++)
+        memset(plane + (size_t)y * stride + width, plane[(size_t)y * stride + width - 1], stride - width);
+    for (uint32_t y = height; y < rows; y++)
+        memcpy(plane + (size_t)y * stride, plane + (size_t)(height - 1) * stride, stride);
+}
+
+bool codec_scale(codec_canvas *canvas, const codec_picture *from, uint16_t width, uint16_t height)
+{
+    const format_row *f = &formats[from->format];
+    size_t sums = (size_t)from->width * sizeof(uint32_t);
+    if (from->width < width || from->height < height || width < 2 || height < 2) return false;
+    if (!provide(canvas, width, height, 2 * sums + from->width)) return false;
+    uint8_t *end = canvas->memory + canvas->room - 2 * sums - from->width;
+    end -= (uintptr_t)end % sizeof(uint32_t);
+    scratch s = { .sums = (uint32_t *)(void *)end, .ends = (uint32_t *)(void *)(end + sums), .row = end + 2 * sums };
+    area luma = middle(from, width, height);
+    for (unsigned i = 0; i < 3; i++) {
+        codec_picture *to = &canvas->view;
+        unsigned across = i == 0 ? 1 : f->across, down = i == 0 ? 1 : f->down, half = i == 0 ? 1 : 2;
+        area a = { luma.left / across, luma.top / down, luma.width / across, luma.height / down };
+        uint32_t w = (width + half - 1u) / half, h = (height + half - 1u) / half;
+        uint8_t *out = (uint8_t *)(uintptr_t)to->plane[i];
+        if (a.width < w) a.width = w; /* an odd edge */
+        if (a.height < h) a.height = h;
+        scale_plane(from, i, a, out, to->stride[i], w, h, &s);
+        pad(out, to->stride[i], w, h, (height + BLOCK - 1u) / BLOCK * BLOCK / half);
+    }
+    return true;
+}
+
+void codec_canvas_free(codec_canvas *canvas)
+{
+    free(canvas->memory);
+    *canvas = (codec_canvas){ 0 };
+}

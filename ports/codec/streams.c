@@ -1,0 +1,492 @@
+#include "codec/streams.h"
+
+#include <pthread.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "codec/encoder.h"
+
+typedef enum buffer_state { BUFFER_FREE, BUFFER_FILLING, BUFFER_READY, BUFFER_OUT } buffer_state;
+
+typedef struct buffer {
+    buffer_state state;
+    uint8_t *data;
+    size_t room, size;
+    uint64_t capture_us;
+    uint32_t order;
+    bool key;
+} buffer;
+
+typedef struct stream {
+    bool running, wanted, key_wanted;
+    uint32_t life; /* counts starts: the thread sees that its encoder is of an earlier one */
+    bmb_mode mode;
+    int32_t quality, kbps, key_ms;
+    uint64_t due_us; /* no picture before, to keep its rate */
+    buffer buffers[CODEC_BUFFERS];
+    uint32_t order;
+    /* The thread's own. */
+    uint32_t open_life;
+    const codec_encoder *encoder;
+    void *encoding;
+    uint32_t serial;          /* counts what was encoded for it */
+    int fed_by;               /* the stream whose work it shares; -1: none … */
+    uint32_t fed_serial;      /* … and that stream's serial when it did so last */
+} stream;
+
+struct codec_streams {
+    const bmb_port *port;
+    unsigned count;
+    pthread_t thread;
+    pthread_mutex_t lock; /* of all below but for what is the thread's own */
+    pthread_cond_t changed, idle;
+    bool stop, busy, has_input;
+    codec_input input; /* whose raw picture, if it has one, is this: */
+    codec_picture raw;
+    codec_tally tally;
+    stream stream[CODEC_STREAMS_MOST];
+    codec_decoder *decoder;                   /* the thread's own */
+    codec_canvas canvas[CODEC_STREAMS_MOST]; /* likewise */
+};
+
+/* What is to be made of one picture, noted with the lock and done without it. */
+typedef struct job {
+    bool due;
+    uint32_t life;
+    bmb_mode mode;
+    codec_request request;
+    buffer *into;
+    size_t size;
+    bool key, shared, scaled;
+    int like; /* an earlier one that wants the same; -1: none */
+} job;
+
+static bool same_work(const job *a, const job *b)
+{
+    const codec_request *x = &a->request, *y = &b->request;
+    return a->due && b->due && a->mode.codec == b->mode.codec && a->mode.width == b->mode.width &&
+           a->mode.height == b->mode.height && a->mode.mfps == b->mode.mfps && x->quality == y->quality &&
+           x->kbps == y->kbps && x->key_ms == y->key_ms;
+}
+
+static void give_back(const codec_input *in)
+{
+    if (in->give_back != NULL) in->give_back(in->ctx, in->cookie);
+}
+
+/* A free buffer, or the oldest that nobody has fetched; NULL: the device holds all. */
+static buffer *take_buffer(stream *s)
+{
+    buffer *found = NULL;
+    for (size_t i = 0; i < CODEC_BUFFERS; i++) {
+        buffer *b = &s->buffers[i];
+        if (b->state == BUFFER_FREE) return b;
+        if (b->state == BUFFER_READY && (found == NULL || (int32_t)(b->order - found->order) < 0)) found = b;
+    }
+    return found;
+}
+
+static buffer *oldest_ready(stream *s)
+{
+    buffer *found = NULL;
+    for (size_t i = 0; i < CODEC_BUFFERS; i++) {
+        buffer *b = &s->buffers[i];
+        if (b->state == BUFFER_READY && (found == NULL || (int32_t)(b->order - found->order) < 0)) found = b;
+    }
+    return found;
+}
+
+/* Is a picture of this time wanted at the stream's rate? A quarter of an interval of leeway is for cameras that are not
+ * quite even. */
+static bool is_due(stream *s, uint64_t capture_us)
+{
+    uint64_t interval = s->mode.mfps > 0 ? 1000000000u / s->mode.mfps : 0;
+    if (capture_us + interval / 4 < s->due_us) return false;
+    bool behind = s->due_us == 0 || capture_us > s->due_us + interval;
+    s->due_us = (behind ? capture_us : s->due_us) + interval;
+    return true;
+}
+
+static void note_jobs(codec_streams *self, job *jobs)
+{
+    for (unsigned i = 0; i < self->count; i++) {
+        stream *s = &self->stream[i];
+        jobs[i] = (job){ .due = s->running && s->wanted && is_due(s, self->input.capture_us) };
+        if (!jobs[i].due) continue;
+        jobs[i].into = take_buffer(s);
+        if (jobs[i].into == NULL) {
+            jobs[i].due = false;
+            continue;
+        }
+        /* A picture that nobody fetched is lost: those that build on it are of no use. */
+        if (jobs[i].into->state == BUFFER_READY && s->mode.codec == BMB_CODEC_H264) s->key_wanted = true;
+        jobs[i].into->state = BUFFER_FILLING;
+        jobs[i].life = s->life;
+        jobs[i].mode = s->mode;
+        jobs[i].request = (codec_request){ s->key_wanted, self->input.capture_us, s->quality, s->kbps, s->key_ms };
+        s->key_wanted = false;
+    }
+}
+
+/* The picture in a stream's size: one that was made already for another one, where there is one. NULL: it cannot be. */
+static const codec_picture *picture_for(codec_streams *self, const codec_input *in, job *jobs, unsigned n,
+                                        const codec_picture **made)
+{
+    uint16_t width = jobs[n].mode.width, height = jobs[n].mode.height;
+    for (unsigned i = 0; i < n; i++)
+        if (made[i] != NULL && jobs[i].mode.width == width && jobs[i].mode.height == height) return made[i];
+    codec_canvas *canvas = &self->canvas[n];
+    if (in->draw != NULL) return in->draw(in->ctx, in->cookie, n, width, height, &canvas->view) ? &canvas->view : NULL;
+    if (in->raw == NULL) return NULL;
+    if (in->raw->width == width && in->raw->height == height) return in->raw;
+    jobs[n].scaled = true;
+    return codec_scale(canvas, in->raw, width, height) ? &canvas->view : NULL;
+}
+
+/* The largest size that is due, which a JPEG image must be decoded to. */
+static bool decode(codec_streams *self, const codec_input *in, const job *jobs, codec_picture *out)
+{
+    uint16_t width = 0, height = 0;
+    for (unsigned i = 0; i < self->count; i++) {
+        if (!jobs[i].due) continue;
+        if (jobs[i].mode.width > width) width = jobs[i].mode.width;
+        if (jobs[i].mode.height > height) height = jobs[i].mode.height;
+    }
+    if (width == 0) return false;
+    if (self->decoder == NULL) self->decoder = codec_decoder_open();
+    return self->decoder != NULL && codec_decode(self->decoder, in->jpeg, in->jpeg_size, width, height, out);
+}
+
+static void close_encoder(stream *s)
+{
+    if (s->encoding != NULL) s->encoder->close(s->encoding);
+    s->encoding = NULL;
+}
+
+static void encode(stream *s, job *j, const codec_picture *picture)
+{
+    buffer *b = j->into;
+    size_t room = codec_encoded_most(j->mode.width, j->mode.height);
+    if (s->open_life != j->life || s->encoding == NULL) {
+        close_encoder(s);
+        s->open_life = j->life;
+        s->encoder = codec_encoder_for(j->mode.codec);
+        s->encoding = s->encoder->open(&j->mode, &j->request);
+    }
+    if (b->room < room) {
+        uint8_t *grown = realloc(b->data, room);
+        if (grown == NULL) return;
+        b->data = grown;
+        b->room = room;
+    }
+    if (s->encoding != NULL) j->size = s->encoder->encode(s->encoding, picture, &j->request, b->data, b->room, &j->key);
+}
+
+/* The work of another stream that wants the same; each has buffers of its own, since each gives them back by itself. */
+static bool share(const job *from, job *j)
+{
+    buffer *b = j->into;
+    if (from->size == 0) return false;
+    if (b->room < from->size) {
+        uint8_t *grown = realloc(b->data, from->into->room);
+        if (grown == NULL) return false;
+        b->data = grown;
+        b->room = from->into->room;
+    }
+    memcpy(b->data, from->into->data, from->size);
+    j->size = from->size;
+    j->key = from->key;
+    return true;
+}
+
+/* Finds what is wanted twice. Whoever joins, or missed one of the pictures that were made for the other, begins with a
+ * key frame, and so does the other. */
+static void pair(codec_streams *self, job *jobs)
+{
+    for (unsigned i = 0; i < self->count; i++) {
+        const stream *s = &self->stream[i];
+        jobs[i].like = -1;
+        for (unsigned k = 0; k < i && jobs[i].like < 0; k++)
+            if (same_work(&jobs[k], &jobs[i]) && jobs[k].like < 0) jobs[i].like = (int)k;
+        int like = jobs[i].like;
+        if (like < 0) continue;
+        bool goes_on = s->fed_by == like && s->fed_serial == self->stream[like].serial;
+        if (jobs[i].request.key || !goes_on) jobs[like].request.key = true;
+    }
+}
+
+static void work(codec_streams *self, codec_input *in, job *jobs)
+{
+    const codec_picture *made[CODEC_STREAMS_MOST] = { NULL };
+    codec_picture decoded;
+    if (in->jpeg != NULL && !decode(self, in, jobs, &decoded)) return;
+    if (in->jpeg != NULL) in->raw = &decoded;
+    pair(self, jobs);
+    for (unsigned i = 0; i < self->count; i++) {
+        job *j = &jobs[i];
+        stream *s = &self->stream[i];
+        if (!j->due) continue;
+        if (j->like >= 0 && share(&jobs[j->like], j)) {
+            j->shared = true;
+            close_encoder(s); /* it would go on from a picture that the receiver has not got */
+            s->fed_by = j->like;
+            s->fed_serial = self->stream[j->like].serial;
+            continue;
+        }
+        s->fed_by = -1;
+        s->serial++;
+        made[i] = picture_for(self, in, jobs, i, made);
+        if (made[i] != NULL) encode(s, j, made[i]);
+    }
+}
+
+static void deliver(codec_streams *self, const codec_input *in, const job *jobs)
+{
+    for (unsigned i = 0; i < self->count; i++) {
+        const job *j = &jobs[i];
+        stream *s = &self->stream[i];
+        if (!j->due) continue;
+        bool good = j->size > 0 && s->running && s->life == j->life;
+        self->tally.encoded += j->size > 0 && !j->shared;
+        self->tally.shared += j->shared;
+        self->tally.failed += j->size == 0;
+        self->tally.scaled += j->scaled;
+        if (j->size == 0 && j->request.key) s->key_wanted = true;
+        j->into->size = j->size;
+        j->into->key = j->key;
+        j->into->capture_us = in->capture_us;
+        j->into->order = s->order++;
+        j->into->state = good ? BUFFER_READY : BUFFER_FREE;
+    }
+}
+
+static void *run(void *arg)
+{
+    codec_streams *self = (codec_streams *)arg;
+    job jobs[CODEC_STREAMS_MOST];
+    pthread_mutex_lock(&self->lock);
+    while (!self->stop) {
+        if (!self->has_input) {
+            pthread_cond_wait(&self->changed, &self->lock);
+            continue;
+        }
+        codec_input in = self->input;
+        codec_picture raw = self->raw;
+        if (in.raw != NULL) in.raw = &raw;
+        self->has_input = false;
+        self->busy = true;
+        note_jobs(self, jobs);
+        pthread_mutex_unlock(&self->lock);
+        work(self, &in, jobs);
+        give_back(&in);
+        pthread_mutex_lock(&self->lock);
+        deliver(self, &in, jobs);
+        self->busy = false;
+        pthread_cond_broadcast(&self->idle);
+        self->port->wake(self->port->ctx);
+    }
+    pthread_mutex_unlock(&self->lock);
+    return NULL;
+}
+
+codec_streams *codec_streams_open(const bmb_port *port, unsigned count)
+{
+    codec_streams *self = calloc(1, sizeof *self);
+    if (self == NULL) return NULL;
+    self->port = port;
+    self->count = count < CODEC_STREAMS_MOST ? count : CODEC_STREAMS_MOST;
+    pthread_mutex_init(&self->lock, NULL);
+    pthread_cond_init(&self->changed, NULL);
+    pthread_cond_init(&self->idle, NULL);
+    for (unsigned i = 0; i < self->count; i++) {
+        stream *s = &self->stream[i];
+        s->fed_by = -1;
+        s->quality = codec_encoder_range(BMB_CODEC_JPEG, BMB_CONTROL_QUALITY).preset;
+        s->kbps = codec_encoder_range(BMB_CODEC_H264, BMB_CONTROL_KBPS).preset;
+        s->key_ms = codec_encoder_range(BMB_CODEC_H264, BMB_CONTROL_KEY_MS).preset;
+    }
+    if (pthread_create(&self->thread, NULL, run, self) == 0) return self;
+    free(self);
+    return NULL;
+}
+
+void codec_streams_drain(codec_streams *self)
+{
+    pthread_mutex_lock(&self->lock);
+    while (self->busy) pthread_cond_wait(&self->idle, &self->lock);
+    bool waiting = self->has_input;
+    codec_input in = self->input;
+    self->has_input = false;
+    pthread_mutex_unlock(&self->lock);
+    if (waiting) give_back(&in);
+}
+
+void codec_streams_close(codec_streams *self)
+{
+    if (self == NULL) return;
+    codec_streams_drain(self);
+    pthread_mutex_lock(&self->lock);
+    self->stop = true;
+    pthread_cond_broadcast(&self->changed);
+    pthread_mutex_unlock(&self->lock);
+    pthread_join(self->thread, NULL);
+    for (unsigned i = 0; i < self->count; i++) {
+        close_encoder(&self->stream[i]);
+        for (size_t k = 0; k < CODEC_BUFFERS; k++) free(self->stream[i].buffers[k].data);
+        codec_canvas_free(&self->canvas[i]);
+    }
+    codec_decoder_close(self->decoder);
+    pthread_mutex_destroy(&self->lock);
+    pthread_cond_destroy(&self->changed);
+    pthread_cond_destroy(&self->idle);
+    free(self);
+}
+
+void codec_streams_put(codec_streams *self, const codec_input *input)
+{
+    pthread_mutex_lock(&self->lock);
+    bool waiting = self->has_input;
+    codec_input older = self->input;
+    self->input = *input;
+    self->has_input = true;
+    self->tally.inputs++;
+    self->tally.replaced += waiting;
+    if (input->raw != NULL) self->raw = *input->raw;
+    pthread_cond_signal(&self->changed);
+    pthread_mutex_unlock(&self->lock);
+    if (waiting) give_back(&older);
+}
+
+bool codec_streams_wanted(codec_streams *self)
+{
+    bool wanted = false;
+    pthread_mutex_lock(&self->lock);
+    for (unsigned i = 0; i < self->count; i++) wanted = wanted || (self->stream[i].running && self->stream[i].wanted);
+    pthread_mutex_unlock(&self->lock);
+    return wanted;
+}
+
+/* Streams of one mode are due with the same pictures, or none could share another's work. */
+static uint64_t phase_of(const codec_streams *self, unsigned n)
+{
+    const bmb_mode *m = &self->stream[n].mode;
+    for (unsigned i = 0; i < self->count; i++) {
+        const stream *s = &self->stream[i];
+        bool same = s->mode.codec == m->codec && s->mode.mfps == m->mfps && s->mode.width == m->width;
+        if (i != n && s->running && same) return s->due_us;
+    }
+    return 0;
+}
+
+bmb_err codec_stream_start(codec_streams *self, unsigned n, const bmb_mode *mode)
+{
+    stream *s = &self->stream[n];
+    if (codec_encoder_for(mode->codec) == NULL) return BMB_UNSUPPORTED;
+    pthread_mutex_lock(&self->lock);
+    bmb_err err = s->running ? BMB_IN_USE : BMB_OK;
+    if (err == BMB_OK) {
+        s->running = s->wanted = s->key_wanted = true;
+        s->life++;
+        s->mode = *mode;
+        s->due_us = phase_of(self, n);
+    }
+    pthread_mutex_unlock(&self->lock);
+    return err;
+}
+
+void codec_stream_stop(codec_streams *self, unsigned n)
+{
+    stream *s = &self->stream[n];
+    pthread_mutex_lock(&self->lock);
+    s->running = false;
+    for (size_t i = 0; i < CODEC_BUFFERS; i++)
+        if (s->buffers[i].state == BUFFER_READY) s->buffers[i].state = BUFFER_FREE;
+    pthread_mutex_unlock(&self->lock);
+}
+
+bool codec_stream_running(codec_streams *self, unsigned n, bmb_mode *mode)
+{
+    pthread_mutex_lock(&self->lock);
+    bool running = self->stream[n].running;
+    if (mode != NULL) *mode = self->stream[n].mode;
+    pthread_mutex_unlock(&self->lock);
+    return running;
+}
+
+bmb_err codec_stream_take(codec_streams *self, unsigned n, bmb_camera_frame *out)
+{
+    stream *s = &self->stream[n];
+    pthread_mutex_lock(&self->lock);
+    buffer *b = oldest_ready(s);
+    if (b != NULL) {
+        b->state = BUFFER_OUT;
+        *out = (bmb_camera_frame){ .data = b->data,
+                                   .size = b->size,
+                                   .capture_us = b->capture_us,
+                                   .key = b->key,
+                                   .cookie = (uintptr_t)(b - s->buffers) };
+    }
+    pthread_mutex_unlock(&self->lock);
+    return b != NULL ? BMB_OK : BMB_AGAIN;
+}
+
+void codec_stream_release(codec_streams *self, unsigned n, uintptr_t cookie)
+{
+    pthread_mutex_lock(&self->lock);
+    if (cookie < CODEC_BUFFERS) self->stream[n].buffers[cookie].state = BUFFER_FREE;
+    pthread_mutex_unlock(&self->lock);
+}
+
+void codec_stream_key(codec_streams *self, unsigned n)
+{
+    pthread_mutex_lock(&self->lock);
+    self->stream[n].key_wanted = true;
+    pthread_mutex_unlock(&self->lock);
+}
+
+void codec_stream_want(codec_streams *self, unsigned n, bool wanted)
+{
+    stream *s = &self->stream[n];
+    pthread_mutex_lock(&self->lock);
+    if (wanted && !s->wanted) s->key_wanted = true; /* whoever comes needs one at once */
+    s->wanted = wanted;
+    pthread_mutex_unlock(&self->lock);
+}
+
+static int32_t *setting(stream *s, bmb_control control)
+{
+    return control == BMB_CONTROL_QUALITY  ? &s->quality
+           : control == BMB_CONTROL_KBPS   ? &s->kbps
+           : control == BMB_CONTROL_KEY_MS ? &s->key_ms
+                                           : NULL;
+}
+
+bmb_err codec_stream_set(codec_streams *self, unsigned n, bmb_control control, int32_t value, int32_t *effective)
+{
+    int32_t *at = setting(&self->stream[n], control);
+    bmb_codec codec = control == BMB_CONTROL_QUALITY ? BMB_CODEC_JPEG : BMB_CODEC_H264;
+    if (at == NULL) return BMB_UNSUPPORTED;
+    bmb_range r = codec_encoder_range(codec, control);
+    if (value < r.least || value > r.most) return BMB_BAD_ARG;
+    pthread_mutex_lock(&self->lock);
+    *at = *effective = value;
+    pthread_mutex_unlock(&self->lock);
+    return BMB_OK;
+}
+
+bmb_err codec_stream_get(codec_streams *self, unsigned n, bmb_control control, int32_t *value)
+{
+    const int32_t *at = setting(&self->stream[n], control);
+    if (at == NULL) return BMB_UNSUPPORTED;
+    pthread_mutex_lock(&self->lock);
+    *value = *at;
+    pthread_mutex_unlock(&self->lock);
+    return BMB_OK;
+}
+
+void codec_streams_tally(codec_streams *self, codec_tally *out)
+{
+    pthread_mutex_lock(&self->lock);
+    *out = self->tally;
+    pthread_mutex_unlock(&self->lock);
+}

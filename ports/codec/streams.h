@@ -1,0 +1,67 @@
+/* Several encoded streams of one camera's pictures, made on a thread of their own. Private to ports/.
+ *
+ * Whoever has pictures puts them in; the newest one counts, an older one that was not begun goes back at once. What is
+ * encoded waits in a few buffers for each stream until the device takes it. A picture is scaled once for each size, and
+ * encoded once for all streams that want the same. Streams that nobody wants rest: nothing is scaled or encoded for
+ * them.
+ *
+ *     codec_streams *s = codec_streams_open(&port, 3);
+ *     codec_stream_start(s, 0, &mode);            the camera's owner sees to it that pictures come
+ *     codec_streams_put(s, &input);               from any one thread
+ *     codec_stream_take(s, 0, &frame) …           from the device's
+ */
+#ifndef BMB_CODEC_STREAMS_H
+#define BMB_CODEC_STREAMS_H
+
+#include "bambino/port.h"
+#include "codec/picture.h"
+
+#define CODEC_STREAMS_MOST 4u
+#define CODEC_BUFFERS 6u /* of each stream: one being filled, and what the device may hold: newest, pinned, on the way */
+
+typedef struct codec_streams codec_streams;
+
+/* One exposure. One of raw, jpeg and draw says where its picture comes from. */
+typedef struct codec_input {
+    const codec_picture *raw; /* copied; its planes stay as they are until given back */
+    const uint8_t *jpeg;      /* likewise */
+    size_t jpeg_size;
+    /* Makes the picture in a size, for stream n and others of that size; called on the streams' thread. It stays until
+     * the input is given back. false: it cannot. */
+    bool (*draw)(void *ctx, uintptr_t cookie, unsigned n, uint16_t width, uint16_t height, codec_picture *out);
+    void *ctx;
+    uint64_t capture_us;
+    uintptr_t cookie;
+    /* Called once, from the streams' thread or from within put or drain. NULL: nothing to be given back. */
+    void (*give_back)(void *ctx, uintptr_t cookie);
+} codec_input;
+
+/* NULL: no memory, no thread. port: must stay. */
+codec_streams *codec_streams_open(const bmb_port *port, unsigned count);
+void codec_streams_close(codec_streams *self);
+/* Takes the input over, also where it is given back before the call returns. */
+void codec_streams_put(codec_streams *self, const codec_input *input);
+/* Waits until no input is out. None may be put meanwhile. */
+void codec_streams_drain(codec_streams *self);
+/* Does any stream run that is wanted? */
+bool codec_streams_wanted(codec_streams *self);
+
+/* As the port contract's functions of these names, for stream n. Encoders' controls only. */
+bmb_err codec_stream_start(codec_streams *self, unsigned n, const bmb_mode *mode);
+void codec_stream_stop(codec_streams *self, unsigned n);
+bool codec_stream_running(codec_streams *self, unsigned n, bmb_mode *mode);
+bmb_err codec_stream_take(codec_streams *self, unsigned n, bmb_camera_frame *out); /* never BMB_GONE */
+void codec_stream_release(codec_streams *self, unsigned n, uintptr_t cookie);
+void codec_stream_key(codec_streams *self, unsigned n);
+void codec_stream_want(codec_streams *self, unsigned n, bool wanted);
+/* These hold from stream to stream, whether they run or not. */
+bmb_err codec_stream_set(codec_streams *self, unsigned n, bmb_control control, int32_t value, int32_t *effective);
+bmb_err codec_stream_get(codec_streams *self, unsigned n, bmb_control control, int32_t *value);
+
+/* Figures, for benchmarks and tests. */
+typedef struct codec_tally {
+    uint64_t inputs, replaced, scaled, encoded, shared, failed;
+} codec_tally;
+void codec_streams_tally(codec_streams *self, codec_tally *out);
+
+#endif
