@@ -39,7 +39,7 @@ static bool fits_connectors(const cli_device *d)
     char list[CLI_CAMERAS_MOST * (BMB_NAME_MAX + 2)] = "";
     size_t drawn = 0;
     for (size_t i = 0; i < d->file.camera_count; i++) {
-        if (d->file.cameras[i].kind != BMB_SIM_DRAWN) continue;
+        if (d->file.cameras[i].kind != CLI_DRAWN) continue;
         size_t at = strlen(list);
         snprintf(list + at, sizeof list - at, "%s%s", drawn++ > 0 ? ", " : "", d->file.cameras[i].name);
     }
@@ -72,6 +72,7 @@ bool cli_attach(cli_device *d)
     if (!cli_board_load(d) || !attach_storage(d)) return false;
     for (size_t i = 0; i < d->file.camera_count; i++) {
         const cli_camera *c = &d->file.cameras[i];
+        if (c->kind == CLI_DEVICE) continue;
         cli_beside(&d->file, c->clip, paths[i], sizeof paths[i]);
         specs[count] = (bmb_sim_camera){ .name = c->name,
                                          .kind = (bmb_sim_kind)c->kind,
@@ -90,7 +91,7 @@ bool cli_attach(cli_device *d)
     if (!fits_connectors(d)) return false;
     for (;;) { /* a camera that cannot be had is missing, and the rest attached */
         bmb_err err = bmb_sim_create(specs, count, &d->port, &d->sim, &missing);
-        if (err == BMB_OK) return cli_board_attach(d);
+        if (err == BMB_OK) return cli_board_attach(d) && cli_attach_devices(d);
         if (err == BMB_NO_MEMORY || count == 0) {
             cli_error("there is not enough memory for the cameras");
             return false;
@@ -166,19 +167,31 @@ static const bmb_mode_row *at_rate(const bmb_camera_info *info, const bmb_mode *
 /* A size or rate that the camera does not have is refused with the nearest that it has. */
 static bool choose_mode(const cli_device *d, const cli_feed *f, const bmb_camera_info *info, bmb_mode *out)
 {
+    if (info->mode_count == 0) { /* it is absent: seen when it comes */
+        *out = (bmb_mode){ f->codec > 0 ? (bmb_codec)(f->codec - 1) : BMB_CODEC_JPEG, 640, 480, 15000 };
+        if (f->width != 0) out->width = f->width;
+        if (f->width != 0) out->height = f->height;
+        if (f->mfps != 0) out->mfps = f->mfps;
+        return true;
+    }
     const bmb_mode_row *first = f->codec > 0 ? cli_first_mode(info, (bmb_codec)(f->codec - 1)) : &info->modes[0];
     if (first == NULL) {
         cli_error("%s:%d: feed \"%s\": camera \"%s\" has no %s", d->file.path, f->line, f->name, f->camera,
                   f->codec - 1 == BMB_CODEC_H264 ? "H.264" : "JPEG");
         return false;
     }
-    bool clip = info->mode_count == 1, listed = clip || d->has_board;
+    bool device = cli_device_number(d, info->name) != SIZE_MAX, clip = info->mode_count == 1 && !device;
+    bool listed = clip || device || d->has_board;
     *out = (bmb_mode){ .codec = first->codec, .width = f->width, .height = f->height, .mfps = f->mfps };
     if (out->width == 0) {
         out->width = clip ? first->width : 640;
         out->height = clip ? first->height : 480;
     }
     const bmb_mode_row *near = cli_nearest_mode(info, out);
+    if (device && f->width == 0) {
+        out->width = near->width;
+        out->height = near->height;
+    }
     bool size_ok = near->width == out->width && near->height == out->height;
     if (out->mfps == 0) out->mfps = clip || near->mfps_most < 15000 ? near->mfps_most : 15000;
     bool rate_ok = clip ? out->mfps == first->mfps_most : out->mfps <= near->mfps_most;
@@ -217,6 +230,10 @@ static bool prepare_settings(cli_device *d, size_t index, const bmb_camera_info 
         const bmb_range *r = &info->controls[c];
         if (c == BMB_CONTROL_KBPS && out->mode.codec == BMB_CODEC_JPEG) { /* held by the device */
             out->kbps = (uint32_t)f->control[c];
+            continue;
+        }
+        if (info->mode_count == 0 && suits(out->mode.codec, (bmb_control)c)) { /* seen when the camera comes */
+            d->settings[index][out->setting_count++] = (bmb_setting){ (bmb_control)c, (int32_t)f->control[c] };
             continue;
         }
         if (r->step == 0 || !suits(out->mode.codec, (bmb_control)c)) {
@@ -268,7 +285,8 @@ static bool prepare_feed(cli_device *d, size_t index)
                   f->name);
         return false;
     }
-    out->storage = (bmb_storage_kind)f->storage;
+    bool lend = cli_device_number(d, info.name) != SIZE_MAX && out->mode.codec == BMB_CODEC_JPEG;
+    out->storage = f->storage > 0 ? (bmb_storage_kind)(f->storage - 1) : lend ? BMB_BORROWED : BMB_KEPT;
     const bmb_mode *m = &out->mode;
     uint32_t preset = bmb_feed_of(out->name, m->codec, m->width, m->height, m->mfps).frame_max;
     out->frame_max = f->frame_max > 0 ? (uint32_t)f->frame_max : preset;
@@ -363,6 +381,7 @@ void cli_close(cli_device *d)
     waiting_port = NULL;
     cli_light_close(d);
     bmb_close(d->device);
+    bmb_v4l2_destroy(d->v4l2);
     bmb_sim_destroy(d->sim); /* its threads call the port, and with it the board */
     bmb_board_detach(d->board);
     bmb_linux_destroy(d->linux_port);

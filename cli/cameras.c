@@ -32,12 +32,35 @@ static unsigned streams_of(const cli_device *d, size_t index, const char *name)
     return n;
 }
 
+/* Where a camera of this machine is; false: it is absent, and the reason was printed. */
+static bool print_device(const cli_device *d, size_t index, const bmb_camera_info *info)
+{
+    bmb_v4l2_state state;
+    if (bmb_v4l2_state_get(d->v4l2, cli_device_number(d, info->name), &state) != BMB_OK) return true;
+    if (!state.there) {
+        printf("    ABSENT   %s\n", cli_trouble(d, index, BMB_NOT_FOUND));
+        return false;
+    }
+    printf("    device   %s, at %s, driver %s\n", state.path, state.bus, state.driver);
+    return true;
+}
+
+/* Those that have no name of ours, under the driver's. */
+static void print_driver_controls(const cli_device *d, const bmb_camera_info *info)
+{
+    char line[120];
+    size_t number = cli_device_number(d, info->name);
+    for (size_t i = 0; bmb_v4l2_control_text(d->v4l2, number, i, line, sizeof line) == BMB_OK; i++)
+        printf("    %s %s\n", i == 0 ? "driver's" : "        ", line);
+}
+
 static void print_camera(const cli_device *d, size_t index, const bmb_camera_info *info)
 {
     unsigned streams = streams_of(d, index, info->name);
     printf("%s  %s", info->name, info->model);
     if (streams > 1) printf(", %u streams at a time", streams);
     putchar('\n');
+    if (!print_device(d, index, info)) return;
     bmb_codec first = info->modes[0].codec;
     (void)print_modes(info, first);
     (void)print_modes(info, first == BMB_CODEC_JPEG ? BMB_CODEC_H264 : BMB_CODEC_JPEG);
@@ -54,6 +77,15 @@ static void print_camera(const cli_device *d, size_t index, const bmb_camera_inf
         any = true;
     }
     if (!any) printf("    controls none\n");
+    print_driver_controls(d, info);
+}
+
+static size_t absent_devices(const cli_device *d)
+{
+    bmb_v4l2_state state;
+    size_t absent = 0;
+    for (size_t i = 0; bmb_v4l2_state_get(d->v4l2, i, &state) == BMB_OK; i++) absent += !state.there;
+    return absent;
 }
 
 /* Returns how many are missing. */
@@ -76,22 +108,28 @@ static size_t print_missing(const cli_device *d)
                feed->name, d->file.path, feed->line);
         missing++;
     }
-    return missing;
+    return missing + absent_devices(d);
+}
+
+/* Capture devices that could not be looked at, with the reason. */
+static void print_unusable(void)
+{
+    bmb_v4l2_device device;
+    for (size_t i = 0; bmb_v4l2_found(i, &device) == BMB_OK; i++)
+        if (device.err != BMB_OK)
+            printf("%s  CANNOT BE OPENED: %s; its group may, see docs/bring-up.md\n", device.path,
+                   bmb_err_text(device.err));
 }
 
 int cli_cameras(int argc, const char **argv)
 {
     const struct poptOption options[] = { POPT_AUTOHELP POPT_TABLEEND };
     const char *rest[1] = { NULL };
-    char path[1024];
-    bool help = false;
+    bool help = false, invented;
     if (!cli_options(argc, argv, options, "cameras [CONFIG]", rest, 1, &help)) return help ? EXIT_OK : EXIT_USAGE;
-    if (rest[0] == NULL && cli_demo_file("railway.ini", path, sizeof path)) rest[0] = path;
-    if (rest[0] == NULL) return cli_error("name a configuration: the demo's is not beside this command");
-
     cli_device *d = calloc(1, sizeof *d);
     int status = EXIT_USAGE;
-    if (d != NULL && cli_config_read(rest[0], &d->file)) {
+    if (d != NULL && cli_config_or_invented(rest[0], &d->file, &invented)) {
         status = EXIT_FAILED;
         d->console_off = true;
         if (cli_attach(d)) {
@@ -104,7 +142,8 @@ int cli_cameras(int argc, const char **argv)
                 print_camera(d, i, &info);
             }
             size_t missing = print_missing(d);
-            printf("%zu attached, %zu missing\n", count, missing);
+            if (invented) print_unusable();
+            printf("%zu attached, %zu missing\n", count - absent_devices(d), missing);
             if (missing == 0) status = EXIT_OK;
         }
     }

@@ -9,6 +9,7 @@
 #include "bambino/board.h"
 #include "bambino/linux.h"
 #include "bambino/sim.h"
+#include "bambino/v4l2.h"
 
 enum { EXIT_OK = 0, EXIT_FAILED = 1, EXIT_USAGE = 2 };
 
@@ -19,10 +20,16 @@ enum { EXIT_OK = 0, EXIT_FAILED = 1, EXIT_USAGE = 2 };
 #define CLI_SETTINGS_MOST BMB_CONTROL_COUNT
 #define CLI_TEXT_MAX 256
 
+/* Where a camera's pictures come from. */
+#define CLI_VIEW_UNSAID (-1)
+typedef enum cli_source { CLI_DRAWN = 0, CLI_CLIP, CLI_DEVICE, CLI_UNSAID } cli_source;
+
 /* One [camera NAME] section. */
 typedef struct cli_camera {
     char name[BMB_NAME_MAX];
-    int kind, view, codec; /* bmb_sim_kind, bmb_sim_view, bmb_codec */
+    int kind;        /* cli_source, known when the file was read */
+    int view, codec; /* bmb_sim_view, bmb_codec */
+    char device[CLI_TEXT_MAX];
     char clip[CLI_TEXT_MAX];
     uint32_t clip_mfps;
     int line;
@@ -101,6 +108,9 @@ typedef struct cli_device {
     bmb_linux *linux_port;
     bmb_port port;
     bmb_sim *sim;
+    bmb_v4l2 *v4l2; /* NULL: no camera is the kernel's */
+    bmb_joined joined;
+    bool invented;                        /* the configuration is what a file would say that is not there */
     bmb_err camera_err[CLI_CAMERAS_MOST]; /* of file.cameras: BMB_OK, or why it is missing */
     bmb_config config;
     bmb_feed_config feeds[CLI_FEEDS_MOST];
@@ -134,6 +144,20 @@ bool cli_board_load(cli_device *d);
 bool cli_board_attach(cli_device *d);
 /* Creates the port and the cameras that are there. Prints a message and returns false on failure. */
 bool cli_attach(cli_device *d);
+/* Creates the cameras of this machine that the configuration has, and joins them with those that are there already. */
+bool cli_attach_devices(cli_device *d);
+/* The camera of this machine that stands under this name; SIZE_MAX: it is none. */
+size_t cli_device_number(const cli_device *d, const char *name);
+/* What a file would say that serves the cameras of this machine; false: there is none. */
+bool cli_invent_config(cli_config *out, char *text, size_t room);
+/* The file's; without a path those of this machine's cameras (*invented), or the demo's, with a word about it. */
+bool cli_config_or_invented(const char *path, cli_config *out, bool *invented);
+/* What the driver says about a camera that failed, or a general sentence. */
+const char *cli_trouble(const cli_device *d, size_t index, bmb_err err);
+/* A still from a device that runs with this configuration on this machine, and so has the camera: from the heap.
+ * width 0: in the feed's size. BMB_NOT_FOUND: no feed of it shows the camera, or nothing listens. */
+bmb_err cli_fetch_running(const cli_device *d, const char *camera, uint16_t width, uint16_t height, uint8_t **out,
+                          size_t *size);
 /* The message for a camera that is missing, after its name. */
 const char *cli_missing_text(const cli_device *d, size_t camera, char *out, size_t room);
 /* Fills in config from file; every camera must be there. */

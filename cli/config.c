@@ -37,14 +37,14 @@ typedef enum section {
 static const char *const section_names[SECTION_COUNT] = { "device", "network", "http", "rtsp",
                                                           "camera", "feed",    "tcp",  "push" };
 
-static const char *const kinds[] = { "drawn", "clip", NULL };
+static const char *const kinds[] = { "drawn", "clip", "device", NULL };
 static const char *const views[] = { "station", "yard", "cab", NULL };
 static const char *const codecs[] = { "jpeg", "h264", NULL };
 static const char *const feed_codecs[] = { "auto", "jpeg", "h264", NULL };
 static const char *tcp_formats[BMB_FORMAT_COUNT + 2], *push_formats[BMB_FORMAT_COUNT + 2]; /* filled from the formats */
 static const char *const styles[] = { "off", "states", "viewed", "frames", NULL };
 static const char *const levels[] = { "error", "warning", "info", "debug", NULL };
-static const char *const storages[] = { "kept", "borrowed", NULL };
+static const char *const storages[] = { "auto", "kept", "borrowed", NULL };
 
 typedef struct key_row {
     section section;
@@ -110,10 +110,14 @@ static const key_row keys[] = {
       "ADDRESS:PORT; an empty address means every interface, port 0 any free one" },
     { SECTION_RTSP, "listen", KEY_ADDR, DEVICE(rtsp), 0, 0, NULL, "", "off", "ADDRESS:PORT, as for http" },
 
-    { SECTION_CAMERA, "source", KEY_CHOICE, CAMERA(kind), 0, 0, kinds, "", "drawn",
-      "draw the railway, or play a clip" },
+    { SECTION_CAMERA, "source", KEY_CHOICE, CAMERA(kind), 0, 0, kinds, "", "by the other keys",
+      "draw the railway, play a clip, or a camera of this machine: that one where nothing else is said and no board is "
+      "simulated" },
+    { SECTION_CAMERA, "device", KEY_TEXT, CAMERA(device), 1, CLI_TEXT_MAX - 1, NULL, "", "the first that is there",
+      "which camera of this machine: path, bus address, or a part of its name; `bambino cameras` shows all three" },
     { SECTION_CAMERA, "view", KEY_CHOICE, CAMERA(view), 0, 0, views, "", "station", "what a drawn camera sees" },
-    { SECTION_CAMERA, "codec", KEY_CHOICE, CAMERA(codec), 0, 0, codecs, "", "jpeg", "what a drawn camera encodes, where a feed does not say" },
+    { SECTION_CAMERA, "codec", KEY_CHOICE, CAMERA(codec), 0, 0, codecs, "", "jpeg",
+      "what a drawn camera encodes, where a feed does not say" },
     { SECTION_CAMERA, "clip", KEY_TEXT, CAMERA(clip), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
       "file to play, relative to this file" },
     { SECTION_CAMERA, "clip-rate", KEY_RATE, CAMERA(clip_mfps), 100, 240000, NULL, "per second", "15",
@@ -141,14 +145,15 @@ static const key_row keys[] = {
     { SECTION_FEED, "flip-h", KEY_CONTROL, BMB_CONTROL_FLIP_H, 0, 1, NULL, "0 or 1", "0", "exchange left and right" },
     { SECTION_FEED, "flip-v", KEY_CONTROL, BMB_CONTROL_FLIP_V, 0, 1, NULL, "0 or 1", "0",
       "exchange top and bottom; both: rotation by 180 degrees" },
-    { SECTION_FEED, "brightness", KEY_CONTROL, BMB_CONTROL_BRIGHTNESS, -100, 100, NULL, "", "0", "" },
-    { SECTION_FEED, "contrast", KEY_CONTROL, BMB_CONTROL_CONTRAST, -100, 100, NULL, "", "0", "" },
-    { SECTION_FEED, "saturation", KEY_CONTROL, BMB_CONTROL_SATURATION, -100, 100, NULL, "", "0", "-100 is grey" },
-    { SECTION_FEED, "sharpness", KEY_CONTROL, BMB_CONTROL_SHARPNESS, -100, 100, NULL, "", "0", "" },
+    { SECTION_FEED, "brightness", KEY_CONTROL, BMB_CONTROL_BRIGHTNESS, -65536, 65536, NULL, "", "0",
+      "simulated: -100 to 100, as the three below; else as the driver has them" },
+    { SECTION_FEED, "contrast", KEY_CONTROL, BMB_CONTROL_CONTRAST, -65536, 65536, NULL, "", "0", "" },
+    { SECTION_FEED, "saturation", KEY_CONTROL, BMB_CONTROL_SATURATION, -65536, 65536, NULL, "", "0", "-100 is grey" },
+    { SECTION_FEED, "sharpness", KEY_CONTROL, BMB_CONTROL_SHARPNESS, -65536, 65536, NULL, "", "0", "" },
     { SECTION_FEED, "rotate", KEY_CONTROL, BMB_CONTROL_ROTATE, 0, 180, NULL, "0 or 180", "0", "degrees" },
     { SECTION_FEED, "exposure-us", KEY_CONTROL, BMB_CONTROL_EXPOSURE_US, 0, 1000000, NULL, "us", "0",
       "exposure time; 0: automatic" },
-    { SECTION_FEED, "gain", KEY_CONTROL, BMB_CONTROL_GAIN, 100, 6400, NULL, "per cent", "100",
+    { SECTION_FEED, "gain", KEY_CONTROL, BMB_CONTROL_GAIN, 0, 65536, NULL, "per cent", "100",
       "of the sensor's least; counts with a fixed exposure time" },
     { SECTION_FEED, "white-k", KEY_CONTROL, BMB_CONTROL_WHITE_K, 0, 10000, NULL, "K", "0",
       "colour temperature of the light (V4L2: white balance temperature); 0: automatic" },
@@ -158,8 +163,19 @@ static const key_row keys[] = {
       "grey and bright, for infrared light" },
     { SECTION_FEED, "illumination", KEY_CONTROL, BMB_CONTROL_ILLUMINATION, 0, 100, NULL, "per cent", "0",
       "light of the camera's own" },
-    { SECTION_FEED, "storage", KEY_CHOICE, FEED(storage), 0, 0, storages, "", "kept",
-      "copy frames into the reel, or leave them in the driver's buffers" },
+    { SECTION_FEED, "focus", KEY_CONTROL, BMB_CONTROL_FOCUS, 0, 65536, NULL, "", "0",
+      "0: automatic; else the driver's unit" },
+    { SECTION_FEED, "zoom", KEY_CONTROL, BMB_CONTROL_ZOOM, -65536, 65536, NULL, "", "the driver's",
+      "the driver's unit" },
+    { SECTION_FEED, "pan", KEY_CONTROL, BMB_CONTROL_PAN, -1000000, 1000000, NULL, "", "the driver's", "likewise" },
+    { SECTION_FEED, "tilt", KEY_CONTROL, BMB_CONTROL_TILT, -1000000, 1000000, NULL, "", "the driver's", "likewise" },
+    { SECTION_FEED, "hue", KEY_CONTROL, BMB_CONTROL_HUE, -65536, 65536, NULL, "", "the driver's", "likewise" },
+    { SECTION_FEED, "gamma", KEY_CONTROL, BMB_CONTROL_GAMMA, 0, 65536, NULL, "", "the driver's", "likewise" },
+    { SECTION_FEED, "backlight", KEY_CONTROL, BMB_CONTROL_BACKLIGHT, 0, 65536, NULL, "", "the driver's",
+      "brightens what stands before a bright background" },
+    { SECTION_FEED, "storage", KEY_CHOICE, FEED(storage), 0, 0, storages, "", "auto",
+      "copy frames into the reel, or leave them in the driver's buffers; auto leaves JPEG of this machine's cameras "
+      "there" },
     { SECTION_FEED, "frame-max", KEY_BYTES, FEED(frame_max), 256, INT32_MAX, NULL, "bytes", "width*height/4 + 16K",
       "larger frames are dropped" },
     { SECTION_FEED, "reel", KEY_BYTES, FEED(reel), 256, INT32_MAX, NULL, "bytes", "8 * frame-max",
@@ -281,6 +297,8 @@ static void new_camera(reading *r, const char *name)
     memset(c, 0, sizeof *c);
     snprintf(c->name, sizeof c->name, "%s", name);
     c->clip_mfps = 15000;
+    c->kind = CLI_UNSAID;
+    c->view = CLI_VIEW_UNSAID;
     c->line = r->line;
     r->camera = c;
 }
@@ -548,6 +566,18 @@ bool cli_config_read(const char *path, cli_config *out)
     return false;
 }
 
+/* A camera that does not say what it is, says so by its other keys. */
+static void settle_sources(cli_config *c)
+{
+    for (size_t i = 0; i < c->camera_count; i++) {
+        cli_camera *cam = &c->cameras[i];
+        bool drawn = cam->view != CLI_VIEW_UNSAID || c->board[0] != '\0';
+        if (cam->kind == CLI_UNSAID)
+            cam->kind = cam->clip[0] != '\0' ? CLI_CLIP : cam->device[0] == '\0' && drawn ? CLI_DRAWN : CLI_DEVICE;
+        if (cam->view == CLI_VIEW_UNSAID) cam->view = BMB_VIEW_STATION;
+    }
+}
+
 bool cli_config_parse(FILE *file, const char *path, cli_config *out)
 {
     (void)cli_format_names(false);
@@ -560,6 +590,7 @@ bool cli_config_parse(FILE *file, const char *path, cli_config *out)
         r.line = bad_line;
         complain(&r, "neither a [section] nor KEY = VALUE");
     }
+    settle_sources(out);
     if (!r.failed && out->feed_count == 0) complain(&r, "no feed; add a section such as [feed yard]");
     if (!r.failed && out->http.family == 0 && out->rtsp.family == 0 && out->tcp_count + out->push_count == 0)
         complain(&r, "nothing to serve with; add [http] with listen = :8080");

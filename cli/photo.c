@@ -5,28 +5,54 @@
 
 #include "cli.h"
 
+static bool write_picture(const char *out, const void *data, size_t size, bool overwrite)
+{
+    bmb_err written = bmb_linux_write_whole(out, data, size, overwrite);
+    if (written == BMB_IN_USE)
+        cli_error("%s is there already; choose another name, or add --overwrite", out);
+    else if (written != BMB_OK)
+        cli_error("%s cannot be written: %s; check the folder and its permissions", out,
+                  written == BMB_NOT_FOUND ? "there is no such folder" : bmb_err_text(written));
+    return written == BMB_OK;
+}
+
+/* The camera is busy: if it is with our own device, that one has a picture. */
+static int photo_of_running(const cli_device *d, const char *name, const char *out, const bmb_mode *mode, bool sized,
+                            bool overwrite, const char *busy)
+{
+    uint8_t *data = NULL;
+    size_t size = 0;
+    bmb_err err = cli_fetch_running(d, name, sized ? mode->width : 0, sized ? mode->height : 0, &data, &size);
+    if (err == BMB_NOT_FOUND) return cli_error("camera \"%s\": %s", name, busy);
+    if (err != BMB_OK)
+        return cli_error("camera \"%s\" streams, and the device that has it gave no picture%s: %s", name,
+                         sized ? " of this size" : "", bmb_err_text(err));
+    bool good = write_picture(out, data, size, overwrite);
+    if (good) printf("%s: %zu bytes, from the device that streams camera \"%s\"\n", out, size, name);
+    free(data);
+    return good ? EXIT_OK : EXIT_FAILED;
+}
+
 static int photo(cli_device *d, const char *name, const char *out, const char *size, const char *set, bool overwrite)
 {
     size_t index;
     bmb_camera_info info;
     bmb_camera_frame frame;
+    if (name == NULL) name = d->file.cameras[0].name;
     if (!cli_find_camera(d, name, &index, &info)) return EXIT_FAILED;
+    if (info.mode_count == 0) return cli_error("camera \"%s\": %s", name, cli_trouble(d, index, BMB_NOT_FOUND));
     bmb_mode mode;
     if (!cli_still_mode(d, &info, size, 15000, &mode)) return EXIT_FAILED;
     cli_apply_controls(d, index, name);
     if (!cli_set_controls(d, index, &info, set)) return EXIT_USAGE;
     bmb_err err = cli_fetch_still(d, index, &mode, &frame);
+    if (err == BMB_IN_USE)
+        return photo_of_running(d, name, out, &mode, size != NULL, overwrite, cli_trouble(d, index, err));
     if (err == BMB_UNSUPPORTED)
         return cli_error("camera \"%s\" has no size %ux%u; `bambino cameras` lists its sizes", name, mode.width,
                          mode.height);
-    if (err != BMB_OK) return cli_error("camera \"%s\" gave no picture: %s", name, bmb_err_text(err));
-    bmb_err written = bmb_linux_write_whole(out, frame.data, frame.size, overwrite);
-    bool good = written == BMB_OK;
-    if (written == BMB_IN_USE)
-        cli_error("%s is there already; choose another name, or add --overwrite", out);
-    else if (!good)
-        cli_error("%s cannot be written: %s; check the folder and its permissions", out,
-                  written == BMB_NOT_FOUND ? "there is no such folder" : bmb_err_text(written));
+    if (err != BMB_OK) return cli_error("camera \"%s\" gave no picture: %s", name, cli_trouble(d, index, err));
+    bool good = write_picture(out, frame.data, frame.size, overwrite);
     if (good) printf("%s: %ux%u, %zu bytes, from camera \"%s\"\n", out, mode.width, mode.height, frame.size, name);
     d->port.cameras.release(d->port.cameras.ctx, index, frame.cookie);
     return good ? EXIT_OK : EXIT_FAILED;
@@ -39,25 +65,23 @@ int cli_photo(int argc, const char **argv)
     const struct poptOption options[] = {
         { "out", 'o', POPT_ARG_STRING, &out, 0, "where to write the JPEG image", "FILE" },
         { "overwrite", '\0', POPT_ARG_NONE, &overwrite, 0, "replace the file if it is there", NULL },
-        { "config", '\0', POPT_ARG_STRING, &config, 0, "whose cameras (the demo's, if not given)", "CONFIG" },
+        { "config", '\0', POPT_ARG_STRING, &config, 0, "whose cameras (this machine's, if not given; else the demo's)",
+          "CONFIG" },
         { "size", '\0', POPT_ARG_STRING, &size, 0, "the camera's largest, if not given", "WIDTHxHEIGHT" },
         { "set", '\0', POPT_ARG_STRING, &set, 0, "controls, for this picture; several with commas", "CONTROL=VALUE" },
         POPT_AUTOHELP POPT_TABLEEND
     };
     const char *rest[1] = { NULL };
-    char path[1024] = "";
-    bool help = false;
-    if (!cli_options(argc, argv, options, "photo CAMERA --out FILE", rest, 1, &help))
+    bool help = false, invented;
+    if (!cli_options(argc, argv, options, "photo [CAMERA] --out FILE", rest, 1, &help))
         return help ? EXIT_OK : EXIT_USAGE;
-    if (rest[0] == NULL || out == NULL) {
-        cli_error("photo needs a camera and a file, for example: bambino photo yard --out yard.jpg");
+    if (out == NULL) {
+        cli_error("photo needs a file, for example: bambino photo yard --out yard.jpg");
         return EXIT_USAGE;
     }
-    if (config == NULL && !cli_demo_file("railway.ini", path, sizeof path))
-        return cli_error("name a configuration with --config");
     cli_device *d = calloc(1, sizeof *d);
     int status = EXIT_USAGE;
-    if (d != NULL && cli_config_read(config != NULL ? config : path, &d->file))
+    if (d != NULL && cli_config_or_invented(config, &d->file, &invented))
         status = cli_attach(d) ? photo(d, rest[0], out, size, set, overwrite != 0) : EXIT_FAILED;
     if (d != NULL) cli_close(d);
     free(d);

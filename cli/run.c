@@ -221,6 +221,20 @@ static bool start(cli_device *d)
     return cli_light_open(d) && cli_open(d);
 }
 
+/* Without a file: what it would say for the cameras of this machine. */
+static bool invent(cli_device *d)
+{
+    char text[4096];
+    if (!cli_invent_config(&d->file, text, sizeof text)) {
+        cli_error("no camera is attached to this machine, and no configuration was named; plug a camera in and see "
+                  "`bambino cameras`, or try `bambino demo`");
+        return false;
+    }
+    d->invented = true;
+    cli_say("No configuration was named; the cameras of this machine are served as if this one had been:\n\n%s", text);
+    return true;
+}
+
 static int run(const char *path, const run_options *options, bool demo)
 {
     cli_device *d = calloc(1, sizeof *d);
@@ -228,7 +242,8 @@ static int run(const char *path, const run_options *options, bool demo)
     int status = EXIT_FAILED;
     d->tolerant = demo;
     d->faults = options->faults;
-    if (!cli_config_read(path, &d->file) || !override_addr("--http", options->http, &d->file.http) ||
+    if (!(path != NULL ? cli_config_read(path, &d->file) : invent(d)) ||
+        !override_addr("--http", options->http, &d->file.http) ||
         !override_addr("--rtsp", options->rtsp, &d->file.rtsp) || !override_tcp(options->tcp, &d->file) ||
         !cli_secrets_read(&d->file)) {
         status = EXIT_USAGE;
@@ -274,7 +289,7 @@ static int run_command(int argc, const char **argv, bool demo)
     const char *rest[1] = { NULL };
     char path[1024] = "";
     bool help = false;
-    if (!cli_options(argc, argv, options, demo ? "demo" : "run CONFIG", rest, demo ? 0 : 1, &help))
+    if (!cli_options(argc, argv, options, demo ? "demo" : "run [CONFIG]", rest, demo ? 0 : 1, &help))
         return help ? EXIT_OK : EXIT_USAGE;
     if (o.seconds < 0) {
         cli_error("--for %g: a number of seconds above 0 is expected", o.seconds);
@@ -282,10 +297,6 @@ static int run_command(int argc, const char **argv, bool demo)
     }
     if (demo && !cli_demo_file("railway.ini", path, sizeof path))
         return cli_error("demo/railway.ini is not beside this command; install the demo data or run it from its build");
-    if (!demo && rest[0] == NULL) {
-        cli_error("run needs a configuration file, for example: bambino run demo/railway.ini");
-        return EXIT_USAGE;
-    }
     if (demo) rest[0] = path;
     int status = run(rest[0], &o, demo);
     free(o.http);

@@ -30,6 +30,13 @@ bmb_err cli_fetch_still(cli_device *d, size_t camera, const bmb_mode *mode, bmb_
     }
 }
 
+const char *cli_trouble(const cli_device *d, size_t index, bmb_err err)
+{
+    const bmb_cameras *cameras = &d->port.cameras;
+    const char *said = cameras->trouble != NULL ? cameras->trouble(cameras->ctx, index) : NULL;
+    return said != NULL ? said : bmb_err_text(err);
+}
+
 bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_camera_info *info)
 {
     size_t count = d->port.cameras.count(d->port.cameras.ctx);

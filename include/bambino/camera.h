@@ -32,7 +32,8 @@ typedef enum bmb_camera_fault {
 } bmb_camera_fault;
 
 /* A camera's controls. Their numbers are part of the framed protocol and of saved settings: new ones come last. Each
- * has a unit of its own; the ranges that one camera offers stand in its bmb_camera_info. */
+ * has a unit of its own; the ranges that one camera offers stand in its bmb_camera_info. Where a driver has another
+ * scale for brightness to sharpness and gain than the one below, its own counts. */
 typedef enum bmb_control {
     BMB_CONTROL_QUALITY = 0,  /* JPEG quality, 1 (smallest) .. 100 (best) */
     BMB_CONTROL_KBPS,         /* encoder bit rate, kbit/s; H.264 only */
@@ -50,6 +51,13 @@ typedef enum bmb_control {
     BMB_CONTROL_FLICKER,      /* mains whose flicker is filtered: 0 (none), 50, 60 Hz (V4L2: power line frequency) */
     BMB_CONTROL_NIGHT,        /* 0, 1: grey and bright, for infrared light */
     BMB_CONTROL_ILLUMINATION, /* light of the camera's own, 0 .. 100 per cent */
+    BMB_CONTROL_FOCUS,        /* the driver's unit; 0: automatic */
+    BMB_CONTROL_ZOOM,         /* the driver's unit, as the five below */
+    BMB_CONTROL_PAN,
+    BMB_CONTROL_TILT,
+    BMB_CONTROL_HUE,
+    BMB_CONTROL_GAMMA,
+    BMB_CONTROL_BACKLIGHT, /* brightens what stands before a bright background */
     BMB_CONTROL_COUNT
 } bmb_control;
 

@@ -82,7 +82,8 @@ typedef struct bmb_event {
     const bmb_addr *peer;       /* NULL: not about a peer. Valid during the call */
     int64_t value, extra;       /* as each code says */
     const bmb_traffic *traffic; /* BMB_EVENT_REPORT, or NULL. Valid during the call */
-    const char *text;           /* BMB_EVENT_NOT_FOUND, printable ASCII; or NULL. Valid during the call */
+    const char *text; /* BMB_EVENT_NOT_FOUND, printable ASCII; BMB_EVENT_CAMERA_FAILED, the driver's words; or NULL.
+                         Valid during the call */
 } bmb_event;
 
 #ifdef __cplusplus

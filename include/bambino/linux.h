@@ -30,6 +30,10 @@ void bmb_linux_serve(bmb_device *device, const bmb_port *port, uint32_t seconds)
  * an event library. The time that bmb_step() returns counts besides. It stays the port's. */
 int bmb_linux_fd(const bmb_linux *self);
 
+/* Ends `wait` while this descriptor has something to be read (on), or not any more: for drivers whose calls do not
+ * block, and who look in `take`. */
+void bmb_linux_watch(bmb_linux *self, int fd, bool on);
+
 /* Where events go: by default, sentences to stderr at BMB_LEVEL_INFO and graver. They are written by a thread of its
  * own (see bmb_lines), so that a pipe, terminal or disk that takes nothing never holds the device up. */
 void bmb_linux_log_level(bmb_linux *self, bmb_level most_detailed);

@@ -136,11 +136,11 @@ typedef struct bmb_net {
 
 /* Cameras, numbered from 0.
  *
- * A camera that can deliver several streams of the same exposures at once (other sizes, rates, codecs) stands here as so
- * many entries, one next to the other: with the same name, and in `stream` their number. Each is started, read and
+ * A camera that can deliver several streams of the same exposures at once (other sizes, rates, codecs) stands here as
+ * so many entries, one next to the other: with the same name, and in `stream` their number. Each is started, read and
  * stopped by itself, in a mode of its own list; frames of one exposure have the same capture time in all of them.
- * Controls of the sensor are those of all its entries, those of an encoder (quality, bit rate, key frames) of one. Where
- * the modes of some exclude those of others, `together` says so. A sensor with one stream is one entry. */
+ * Controls of the sensor are those of all its entries, those of an encoder (quality, bit rate, key frames) of one.
+ * Where the modes of some exclude those of others, `together` says so. A sensor with one stream is one entry. */
 typedef struct bmb_cameras {
     void *ctx;
     /* How many are attached. */
@@ -168,16 +168,20 @@ typedef struct bmb_cameras {
     /* What is wrong with a camera that failed, as far as the driver can tell. Optional. */
     bmb_camera_fault (*fault)(void *ctx, size_t index);
     /* Nobody looks at this stream just now (false), or somebody does again (true). true is returned by an encoder that
-     * rests meanwhile: no frames come, and the first one after that is a key frame. false: they come as before. Started
-     * streams are wanted. Optional: encoders always run. */
+     * rests meanwhile: no frames come, and the first one after that is a key frame; `take` says BMB_TIMED_OUT when the
+     * sensor itself has fallen silent. false: they come as before. Started streams are wanted. Optional: encoders
+     * always run. */
     bool (*want)(void *ctx, size_t index, bool wanted);
     /* Is it there? Asked often while a camera that was found to be absent waits to be tried again: as soon as it is
      * there, it is tried at once. Cheap. Optional: it is tried again after growing pauses alone. */
     bool (*present)(void *ctx, size_t index);
-    /* Can these streams of one camera run at a time, each in its mode? Asked before any is started, with indices that go
-     * up. BMB_OK; BMB_UNSUPPORTED: not that one whose place in the list is put into *culprit, beside those before it.
-     * Optional: whatever each has by itself. */
+    /* Can these streams of one camera run at a time, each in its mode? Asked before any is started, with indices that
+     * go up. BMB_OK; BMB_UNSUPPORTED: not that one whose place in the list is put into *culprit, beside those before
+     * it. Optional: whatever each has by itself. */
     bmb_err (*together)(void *ctx, const size_t *indices, const bmb_mode *modes, size_t count, size_t *culprit);
+    /* Why it failed last, as a sentence for people that says what to do; NULL: nothing to say. Valid until the next
+     * call for this camera. Optional. */
+    const char *(*trouble)(void *ctx, size_t index);
 } bmb_cameras;
 
 /* Small named records that survive a restart, for settings. Optional as a whole. */

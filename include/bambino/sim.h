@@ -36,7 +36,7 @@ typedef struct bmb_sim_camera {
     bmb_codec codec;              /* drawn */
     const char *clip;             /* clip: path of the file */
     uint32_t clip_mfps;           /* clip: its frame rate */
-    uint8_t streams; /* drawn: how many at a time, of either codec, 4 at most; 0, 1: one, of `codec` */
+    uint8_t streams;              /* drawn: how many at a time, of either codec, 4 at most; 0, 1: one, of `codec` */
     const bmb_sim_sensor *sensor; /* drawn: what it can do; NULL: everything. Must stay as long as the camera */
 } bmb_sim_camera;
 

@@ -103,8 +103,7 @@ static size_t encode(void *ctx, const codec_picture *p, const codec_request *req
     }
     uint64_t age_ms = (uint64_t)self->since_key * 1000000u / self->mfps;
     follow_bit_rate(self, request->kbps);
-    if (request->key || age_ms >= (uint64_t)request->key_ms)
-        (*self->lib)->ForceIntraFrame(self->lib, true);
+    if (request->key || age_ms >= (uint64_t)request->key_ms) (*self->lib)->ForceIntraFrame(self->lib, true);
 
     SSourcePicture picture = { .iColorFormat = videoFormatI420, .iPicWidth = p->width, .iPicHeight = p->height };
     SFrameBSInfo info;

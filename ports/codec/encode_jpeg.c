@@ -78,7 +78,8 @@ static void *open_jpeg(const bmb_mode *mode, const codec_request *first)
     return self;
 }
 
-/* Where a row can be read as far as whole blocks reach, it stays where it is; else it is copied, and its edge repeated. */
+/* Where a row can be read as far as whole blocks reach, it stays where it is; else it is copied, and its edge repeated.
+ */
 static uint8_t *row_for(const jpeg *self, const codec_picture *p, unsigned plane, uint32_t row, uint8_t *at)
 {
     unsigned across = plane == 0 ? 1 : codec_across(p->format), down = plane == 0 ? 1 : codec_down(p->format);

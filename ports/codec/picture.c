@@ -13,10 +13,10 @@ typedef struct format_row {
 } format_row;
 
 static const format_row formats[CODEC_FORMATS] = {
-    [CODEC_I420] = { "i420", 3, 2, 2, { 2, 1, 1 } },  [CODEC_I422] = { "i422", 3, 2, 1, { 2, 1, 1 } },
-    [CODEC_I444] = { "i444", 3, 1, 1, { 1, 1, 1 } },  [CODEC_NV12] = { "nv12", 2, 2, 2, { 2, 2, 0 } },
-    [CODEC_YUYV] = { "yuyv", 1, 2, 1, { 4, 0, 0 } },  [CODEC_UYVY] = { "uyvy", 1, 2, 1, { 4, 0, 0 } },
-    [CODEC_GREY] = { "grey", 1, 2, 2, { 2, 0, 0 } },  [CODEC_RGB24] = { "rgb24", 1, 1, 1, { 3, 0, 0 } },
+    [CODEC_I420] = { "i420", 3, 2, 2, { 2, 1, 1 } }, [CODEC_I422] = { "i422", 3, 2, 1, { 2, 1, 1 } },
+    [CODEC_I444] = { "i444", 3, 1, 1, { 1, 1, 1 } }, [CODEC_NV12] = { "nv12", 2, 2, 2, { 2, 2, 0 } },
+    [CODEC_YUYV] = { "yuyv", 1, 2, 1, { 4, 0, 0 } }, [CODEC_UYVY] = { "uyvy", 1, 2, 1, { 4, 0, 0 } },
+    [CODEC_GREY] = { "grey", 1, 2, 2, { 2, 0, 0 } }, [CODEC_RGB24] = { "rgb24", 1, 1, 1, { 3, 0, 0 } },
 };
 
 const char *codec_format_name(codec_format format)
@@ -152,8 +152,8 @@ typedef struct scratch {
     uint32_t *sums, *ends;
 } scratch;
 
-static void scale_plane(const codec_picture *from, unsigned plane, area a, uint8_t *out, uint32_t stride, uint32_t width,
-                        uint32_t height, const scratch *s)
+static void scale_plane(const codec_picture *from, unsigned plane, area a, uint8_t *out, uint32_t stride,
+                        uint32_t width, uint32_t height, const scratch *s)
 {
     bool same = a.width == width;
     for (uint32_t i = 0; i < width; i++) s->ends[i] = end_of(i, a.width, width);
@@ -164,11 +164,11 @@ static void scale_plane(const codec_picture *from, unsigned plane, area a, uint8
             continue;
         }
         memset(s->sums, 0, width * sizeof *s->sums);
-        for (; row < end; row++)
-            add_row(s->sums, s->ends, width, codec_row(from, plane, a.top + row, s->row) + a.left);
+        for (; row < end; row++) add_row(s->sums, s->ends, width, codec_row(from, plane, a.top + row, s->row) + a.left);
         for (uint32_t i = 0; i < width; i++) {
             uint32_t count = rows * (s->ends[i] - (i > 0 ? s->ends[i - 1] : 0));
-            out[(size_t)y * stride + i] = (uint8_t)(count == 4 ? (s->sums[i] + 2) >> 2 : (s->sums[i] + count / 2) / count);
+            out[(size_t)y * stride + i] =
+                (uint8_t)(count == 4 ? (s->sums[i] + 2) >> 2 : (s->sums[i] + count / 2) / count);
         }
     }
 }

@@ -46,7 +46,8 @@ typedef struct codec_canvas {
 } codec_canvas;
 
 /* Makes an I420 picture of width x height of any picture at least as large in both: its middle, in the shape that is
- * wanted, each sample the average of the area that it takes the place of. false: there is no memory, or it is smaller. */
+ * wanted, each sample the average of the area that it takes the place of. false: there is no memory, or it is smaller.
+ */
 bool codec_scale(codec_canvas *canvas, const codec_picture *from, uint16_t width, uint16_t height);
 void codec_canvas_free(codec_canvas *canvas);
 

@@ -6,6 +6,8 @@
 
 #include "codec/encoder.h"
 
+#define SILENCE_US 12000000u /* a sensor at one picture a second, and ten of them */
+
 typedef enum buffer_state { BUFFER_FREE, BUFFER_FILLING, BUFFER_READY, BUFFER_OUT } buffer_state;
 
 typedef struct buffer {
@@ -29,9 +31,9 @@ typedef struct stream {
     uint32_t open_life;
     const codec_encoder *encoder;
     void *encoding;
-    uint32_t serial;          /* counts what was encoded for it */
-    int fed_by;               /* the stream whose work it shares; -1: none … */
-    uint32_t fed_serial;      /* … and that stream's serial when it did so last */
+    uint32_t serial;     /* counts what was encoded for it */
+    int fed_by;          /* the stream whose work it shares; -1: none … */
+    uint32_t fed_serial; /* … and that stream's serial when it did so last */
 } stream;
 
 struct codec_streams {
@@ -41,11 +43,12 @@ struct codec_streams {
     pthread_mutex_t lock; /* of all below but for what is the thread's own */
     pthread_cond_t changed, idle;
     bool stop, busy, has_input;
-    codec_input input; /* whose raw picture, if it has one, is this: */
+    uint64_t exposed_us; /* the last exposure */
+    codec_input input;   /* whose raw picture, if it has one, is this: */
     codec_picture raw;
     codec_tally tally;
     stream stream[CODEC_STREAMS_MOST];
-    codec_decoder *decoder;                   /* the thread's own */
+    codec_decoder *decoder;                  /* the thread's own */
     codec_canvas canvas[CODEC_STREAMS_MOST]; /* likewise */
 };
 
@@ -96,14 +99,13 @@ static buffer *oldest_ready(stream *s)
     return found;
 }
 
-/* Is a picture of this time wanted at the stream's rate? A quarter of an interval of leeway is for cameras that are not
- * quite even. */
-static bool is_due(stream *s, uint64_t capture_us)
+/* A quarter of an interval of leeway is for cameras that are not quite even. */
+bool codec_is_due(uint64_t *due_us, uint32_t mfps, uint64_t capture_us)
 {
-    uint64_t interval = s->mode.mfps > 0 ? 1000000000u / s->mode.mfps : 0;
-    if (capture_us + interval / 4 < s->due_us) return false;
-    bool behind = s->due_us == 0 || capture_us > s->due_us + interval;
-    s->due_us = (behind ? capture_us : s->due_us) + interval;
+    uint64_t interval = mfps > 0 ? 1000000000u / mfps : 0;
+    if (capture_us + interval / 4 < *due_us) return false;
+    bool behind = *due_us == 0 || capture_us > *due_us + interval;
+    *due_us = (behind ? capture_us : *due_us) + interval;
     return true;
 }
 
@@ -111,7 +113,8 @@ static void note_jobs(codec_streams *self, job *jobs)
 {
     for (unsigned i = 0; i < self->count; i++) {
         stream *s = &self->stream[i];
-        jobs[i] = (job){ .due = s->running && s->wanted && is_due(s, self->input.capture_us) };
+        jobs[i] =
+            (job){ .due = s->running && s->wanted && codec_is_due(&s->due_us, s->mode.mfps, self->input.capture_us) };
         if (!jobs[i].due) continue;
         jobs[i].into = take_buffer(s);
         if (jobs[i].into == NULL) {
@@ -357,10 +360,11 @@ void codec_streams_put(codec_streams *self, const codec_input *input)
     if (waiting) give_back(&older);
 }
 
-bool codec_streams_wanted(codec_streams *self)
+bool codec_streams_expose(codec_streams *self)
 {
     bool wanted = false;
     pthread_mutex_lock(&self->lock);
+    self->exposed_us = self->port->now_us(self->port->ctx);
     for (unsigned i = 0; i < self->count; i++) wanted = wanted || (self->stream[i].running && self->stream[i].wanted);
     pthread_mutex_unlock(&self->lock);
     return wanted;
@@ -389,6 +393,7 @@ bmb_err codec_stream_start(codec_streams *self, unsigned n, const bmb_mode *mode
         s->life++;
         s->mode = *mode;
         s->due_us = phase_of(self, n);
+        self->exposed_us = self->port->now_us(self->port->ctx);
     }
     pthread_mutex_unlock(&self->lock);
     return err;
@@ -426,8 +431,9 @@ bmb_err codec_stream_take(codec_streams *self, unsigned n, bmb_camera_frame *out
                                    .key = b->key,
                                    .cookie = (uintptr_t)(b - s->buffers) };
     }
+    bool silent = !s->wanted && self->port->now_us(self->port->ctx) > self->exposed_us + SILENCE_US;
     pthread_mutex_unlock(&self->lock);
-    return b != NULL ? BMB_OK : BMB_AGAIN;
+    return b != NULL ? BMB_OK : silent ? BMB_TIMED_OUT : BMB_AGAIN;
 }
 
 void codec_stream_release(codec_streams *self, unsigned n, uintptr_t cookie)

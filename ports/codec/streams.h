@@ -7,7 +7,7 @@
  *
  *     codec_streams *s = codec_streams_open(&port, 3);
  *     codec_stream_start(s, 0, &mode);            the camera's owner sees to it that pictures come
- *     codec_streams_put(s, &input);               from any one thread
+ *     if (codec_streams_expose(s)) codec_streams_put(s, &input);      from any one thread
  *     codec_stream_take(s, 0, &frame) …           from the device's
  */
 #ifndef BMB_CODEC_STREAMS_H
@@ -17,7 +17,8 @@
 #include "codec/picture.h"
 
 #define CODEC_STREAMS_MOST 4u
-#define CODEC_BUFFERS 6u /* of each stream: one being filled, and what the device may hold: newest, pinned, on the way */
+#define CODEC_BUFFERS                                                                                                  \
+    6u /* of each stream: one being filled, and what the device may hold: newest, pinned, on the way */
 
 typedef struct codec_streams codec_streams;
 
@@ -43,20 +44,24 @@ void codec_streams_close(codec_streams *self);
 void codec_streams_put(codec_streams *self, const codec_input *input);
 /* Waits until no input is out. None may be put meanwhile. */
 void codec_streams_drain(codec_streams *self);
-/* Does any stream run that is wanted? */
-bool codec_streams_wanted(codec_streams *self);
+/* There was an exposure. true: a stream wants its picture; else it need not be put. */
+bool codec_streams_expose(codec_streams *self);
 
 /* As the port contract's functions of these names, for stream n. Encoders' controls only. */
 bmb_err codec_stream_start(codec_streams *self, unsigned n, const bmb_mode *mode);
 void codec_stream_stop(codec_streams *self, unsigned n);
 bool codec_stream_running(codec_streams *self, unsigned n, bmb_mode *mode);
-bmb_err codec_stream_take(codec_streams *self, unsigned n, bmb_camera_frame *out); /* never BMB_GONE */
+/* BMB_AGAIN; BMB_TIMED_OUT: it rests, and there was no exposure for long. */
+bmb_err codec_stream_take(codec_streams *self, unsigned n, bmb_camera_frame *out);
 void codec_stream_release(codec_streams *self, unsigned n, uintptr_t cookie);
 void codec_stream_key(codec_streams *self, unsigned n);
 void codec_stream_want(codec_streams *self, unsigned n, bool wanted);
 /* These hold from stream to stream, whether they run or not. */
 bmb_err codec_stream_set(codec_streams *self, unsigned n, bmb_control control, int32_t value, int32_t *effective);
 bmb_err codec_stream_get(codec_streams *self, unsigned n, bmb_control control, int32_t *value);
+
+/* Is a picture of this time wanted at this rate? due_us: 0 at first; then the caller's to keep. */
+bool codec_is_due(uint64_t *due_us, uint32_t mfps, uint64_t capture_us);
 
 /* Figures, for benchmarks and tests. */
 typedef struct codec_tally {

@@ -103,8 +103,15 @@ static bmb_err together(void *ctx, const size_t *indices, const bmb_mode *modes,
     return c->together(c->ctx, own, modes, n, culprit);
 }
 
+static const char *trouble(void *ctx, size_t index)
+{
+    const bmb_cameras *c = part_of(ctx, &index);
+    return c != NULL && c->trouble != NULL ? c->trouble(c->ctx, index) : NULL;
+}
+
 bmb_cameras bmb_cameras_join(bmb_joined *joined, const bmb_cameras *more)
 {
     if (joined->count < BMB_JOINED_MOST) joined->part[joined->count++] = *more;
-    return (bmb_cameras){ joined, count, info, start, stop, take, release, key_frame, set, get, fault, want, present, together };
+    return (bmb_cameras){ joined, count, info,  start, stop,    take,     release, key_frame,
+                          set,    get,   fault, want,  present, together, trouble };
 }

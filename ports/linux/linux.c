@@ -95,6 +95,7 @@ static size_t ready(void *ctx, bmb_ready *out, size_t room)
     size_t taken = 0;
     while (taken < room && self->stash_count > 0) {
         const struct epoll_event *e = &self->stash[--self->stash_count];
+        if (e->data.u64 == BMB_LINUX_OTHERS) continue; /* whoever's it is looks in this step */
         if (e->data.u64 == BMB_LINUX_WAKE) {
             uint64_t count;
             if (read(self->wake, &count, sizeof count) < 0) continue; /* taken already */
@@ -116,6 +117,12 @@ static void wake(void *ctx)
     const uint64_t one = 1;
     ssize_t n = write(self->wake, &one, sizeof one);
     (void)n; /* fails only when the counter is full, and then a wake is under way */
+}
+
+void bmb_linux_watch(bmb_linux *self, int fd, bool on)
+{
+    struct epoll_event e = { .events = EPOLLIN | EPOLLPRI, .data.u64 = BMB_LINUX_OTHERS };
+    (void)epoll_ctl(self->epoll, on ? EPOLL_CTL_ADD : EPOLL_CTL_DEL, fd, &e);
 }
 
 bmb_err bmb_linux_create(bmb_linux **out, bmb_port *port)

@@ -10,6 +10,7 @@
 
 #define BMB_LINUX_STASH 64
 #define BMB_LINUX_WAKE UINT64_MAX
+#define BMB_LINUX_OTHERS (UINT64_MAX - 1)
 
 /* How packets leave: each way is tried once and given up for good when the kernel does not know it. */
 typedef enum bmb_udp_way { BMB_UDP_SEGMENT, BMB_UDP_MANY, BMB_UDP_SINGLE } bmb_udp_way;

@@ -82,7 +82,7 @@ static void tick(void *ctx, uint64_t now_us)
     sim_drawn *self = (sim_drawn *)ctx;
     uint32_t number = self->frame++;
     size_t at = 0;
-    if (!codec_streams_wanted(self->streams)) return;
+    if (!codec_streams_expose(self->streams)) return;
     pthread_mutex_lock(&self->lock);
     while (at < TICKETS && self->tickets[at].used) at++;
     ticket *t = at < TICKETS ? &self->tickets[at] : NULL;
@@ -93,9 +93,7 @@ static void tick(void *ctx, uint64_t now_us)
         memcpy(t->controls, self->controls, sizeof t->controls);
     }
     pthread_mutex_unlock(&self->lock);
-    const codec_input input = {
-        .draw = draw, .ctx = self, .capture_us = now_us, .cookie = at, .give_back = give_back
-    };
+    const codec_input input = { .draw = draw, .ctx = self, .capture_us = now_us, .cookie = at, .give_back = give_back };
     if (t != NULL) codec_streams_put(self->streams, &input);
 }
 

@@ -205,7 +205,7 @@ static bool want(void *ctx, size_t index, bool wanted)
 {
     unsigned n;
     camera *cam = camera_at(ctx, index, &n);
-    if (cam == NULL || cam->drawn == NULL) return false;
+    if (cam == NULL || cam->drawn == NULL || cam->streams == 1) return false; /* a sensor's own encoder never rests */
     codec_stream_want(sim_drawn_streams(cam->drawn), n, wanted);
     return true;
 }
@@ -229,8 +229,7 @@ static bmb_err get(void *ctx, size_t index, bmb_control control, int32_t *value)
 {
     unsigned n;
     camera *cam = camera_at(ctx, index, &n);
-    if (cam == NULL || (size_t)control >= BMB_CONTROL_COUNT || range_of(cam, control).step == 0)
-        return BMB_UNSUPPORTED;
+    if (cam == NULL || (size_t)control >= BMB_CONTROL_COUNT || range_of(cam, control).step == 0) return BMB_UNSUPPORTED;
     if (encoder_range(cam, control).step != 0)
         return codec_stream_get(sim_drawn_streams(cam->drawn), n, control, value);
     *value = sim_drawn_get(cam->drawn, control);
@@ -261,8 +260,7 @@ static void add_rows(camera *cam, bmb_codec codec)
     const bmb_sim_sensor *sensor = cam->spec.sensor;
     cam->codecs[codec] = sensor == NULL || sensor->mode_count[codec] > 0;
     for (size_t i = 0; sensor == NULL && i < DRAWN_SIZES; i++)
-        cam->rows[cam->row_count++] =
-            (bmb_mode_row){ codec, drawn_sizes[i][0], drawn_sizes[i][1], DRAWN_MFPS_MOST };
+        cam->rows[cam->row_count++] = (bmb_mode_row){ codec, drawn_sizes[i][0], drawn_sizes[i][1], DRAWN_MFPS_MOST };
     const bmb_mode_row *from = sensor != NULL ? sensor->modes : NULL;
     if (sensor != NULL && codec != BMB_CODEC_JPEG) from += sensor->mode_count[BMB_CODEC_JPEG];
     for (size_t i = 0; sensor != NULL && i < sensor->mode_count[codec]; i++) cam->rows[cam->row_count++] = from[i];

@@ -38,7 +38,7 @@ void sim_drawn_close(sim_drawn *self);
 bmb_err sim_drawn_start(sim_drawn *self, unsigned n, const bmb_mode *mode);
 void sim_drawn_stop(sim_drawn *self, unsigned n);
 codec_streams *sim_drawn_streams(sim_drawn *self);
-void sim_drawn_stall(sim_drawn *self, bool stalled); /* no more pictures */
+void sim_drawn_stall(sim_drawn *self, bool stalled);                     /* no more pictures */
 void sim_drawn_set(sim_drawn *self, bmb_control control, int32_t value); /* of the sensor */
 int32_t sim_drawn_get(sim_drawn *self, bmb_control control);
 

@@ -162,7 +162,8 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
                       mode_of(e).text);
     case BMB_EVENT_CAMERA_FAILED:
         return format(out, room, "feed \"%s\": the camera failed: %s; next try in %.1f s", feed,
-                      bmb_camera_fault_text((bmb_camera_fault)e->value, e->err), (double)e->extra / 1000.0);
+                      e->text != NULL ? e->text : bmb_camera_fault_text((bmb_camera_fault)e->value, e->err),
+                      (double)e->extra / 1000.0);
     case BMB_EVENT_CAMERA_STALLED:
         return format(out, room,
                       "feed \"%s\": no frame for %.1f s; the camera is stopped and started again in %.1f s. "
@@ -283,12 +284,15 @@ static size_t feed_fault(const bmb_fault *f, char *out, size_t room)
 {
     const char *name = f->name != NULL ? f->name : "";
     if (f->err == BMB_IN_USE && strcmp(key_text(f->key), "camera") == 0)
-        return format(out, room, "camera \"%s\" has no stream left for another feed; take one feed off, or use another camera", name);
-    if (f->err == BMB_UNSUPPORTED && strcmp(key_text(f->key), "together") == 0)
         return format(out, room,
-                      "feed \"%s\": its camera cannot deliver this beside the other feeds of the same camera; lower its "
-                      "size or rate, or choose the other codec",
+                      "camera \"%s\" has no stream left for another feed; take one feed off, or use another camera",
                       name);
+    if (f->err == BMB_UNSUPPORTED && strcmp(key_text(f->key), "together") == 0)
+        return format(
+            out, room,
+            "feed \"%s\": its camera cannot deliver this beside the other feeds of the same camera; lower its "
+            "size or rate, or choose the other codec",
+            name);
     if (f->err == BMB_IN_USE && strcmp(key_text(f->key), "multicast") == 0)
         return format(out, room, "feed \"%s\": another feed has the same multicast group; choose another one", name);
     if (strcmp(key_text(f->key), "multicast") == 0)

@@ -2,9 +2,9 @@
 #ifndef BMB_BASE_BOUNDS_H
 #define BMB_BASE_BOUNDS_H
 
-#define BMB_FEEDS_MOST 64u /* a bit each in a word */
+#define BMB_FEEDS_MOST 64u  /* a bit each in a word */
 #define BMB_STREAMS_MOST 8u /* of one camera that are asked about together */
-#define BMB_TRACKS_MOST 1u /* of a feed: its pictures */
+#define BMB_TRACKS_MOST 1u  /* of a feed: its pictures */
 #define BMB_OUTLETS_MOST 8u
 #define BMB_READY_MOST 32u          /* events per step: bounds one step's time, the rest comes with the next */
 #define BMB_SLOTS_LEAST 6u          /* frames in a reel however small */

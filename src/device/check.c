@@ -144,8 +144,8 @@ static bmb_err check_feed(const bmb_config *config, size_t index, bmb_plan *out,
             return blame_feed(fault, BMB_IN_USE, "multicast", f->name);
         if (strcmp(config->feeds[i].name, f->name) == 0) return blame_feed(fault, BMB_IN_USE, "name", f->name);
     }
-    bmb_err err = f->camera != NULL ? find_stream(config, index, out->camera, &out->camera[index], &info)
-                                    : BMB_NOT_FOUND;
+    bmb_err err =
+        f->camera != NULL ? find_stream(config, index, out->camera, &out->camera[index], &info) : BMB_NOT_FOUND;
     if (err == BMB_IN_USE) return blame_feed(fault, err, "camera", f->camera);
     if (err != BMB_OK) return bmb_blame(fault, err, "camera", "camera", f->camera, 0, 0);
     err = check_bounds(f, feed_bounds, COUNT(feed_bounds), "feed", f->name, fault);

@@ -28,8 +28,14 @@ static bmb_camera_fault fault_of(const bmb_context *x, const bmb_camera *c)
 
 static void failed(bmb_context *x, bmb_camera *c, bmb_err err)
 {
+    const bmb_cameras *cameras = &x->port->cameras;
     retry_later(x, c, err);
-    bmb_camera_tell(x, c, BMB_EVENT_CAMERA_FAILED, err, fault_of(x, c), c->retry_ms);
+    bmb_tell(x, &(bmb_event){ .code = BMB_EVENT_CAMERA_FAILED,
+                              .err = err,
+                              .feed = c->config->name,
+                              .value = fault_of(x, c),
+                              .extra = c->retry_ms,
+                              .text = cameras->trouble != NULL ? cameras->trouble(cameras->ctx, c->index) : NULL });
 }
 
 bool bmb_mode_same(const bmb_mode *a, const bmb_mode *b)

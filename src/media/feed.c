@@ -156,9 +156,9 @@ static uint64_t rest_or_go_on(bmb_context *x, bmb_feed *feed)
         c->resting = cameras->want(cameras->ctx, c->index, false);
         if (c->resting) bmb_reel_clear(&t->reel);
         feed->watched_us = c->resting ? x->now : UINT64_MAX - BMB_REST_US; /* no encoder: not asked again */
-    } else if (!c->resting && !watched) {
-        return rest_us;
     }
+    if (c->resting) return x->now + BMB_REST_US; /* to see whether the sensor is still alive */
+    if (!watched && rest_us > x->now) return rest_us;
     return UINT64_MAX;
 }
 

@@ -24,7 +24,7 @@ typedef struct bmb_still {
     uintptr_t cookie;
     uint64_t since_us; /* when the stream was last lent */
     uint64_t until_us; /* it is given up then */
-    void *asker; /* who gets it; NULL: has left */
+    void *asker;       /* who gets it; NULL: has left */
 } bmb_still;
 
 typedef struct bmb_feed {
@@ -37,8 +37,8 @@ typedef struct bmb_feed {
     bmb_camera camera;
     bmb_track track[BMB_TRACKS_MOST];
     uint64_t watched_us; /* when somebody was last seen watching */
-    uint64_t quiet_us;  /* no more reports of bad frames before this … */
-    uint64_t behind_us; /* … and of recorders that lost some */
+    uint64_t quiet_us;   /* no more reports of bad frames before this … */
+    uint64_t behind_us;  /* … and of recorders that lost some */
     uint64_t sent, skipped, dropped, bad, too_large, bytes_sent;
     uint32_t stalled, shed;
     bmb_governor governor;

@@ -1,7 +1,7 @@
 /* A still of another size or codec than the stream, while the feed streams. Where the camera has a stream that no feed
  * uses, it is taken from that one, and the viewers notice nothing. Else the camera is stopped, started in the still's
- * mode, and started again for the stream: the viewers see a gap, which is told. The picture goes out of the driver's own
- * buffer; no memory is needed for it.
+ * mode, and started again for the stream: the viewers see a gap, which is told. The picture goes out of the driver's
+ * own buffer; no memory is needed for it.
  */
 #ifndef BMB_MEDIA_STILL_H
 #define BMB_MEDIA_STILL_H

@@ -159,8 +159,8 @@ static void answer_own_still(bmb_talk *t, bmb_conn *c, const bmb_route *route, b
         answer_feed(t, c, &plain, head_only);
         return;
     }
-    bmb_err err = feed->removed || head_only ? BMB_UNSUPPORTED
-                                             : bmb_still_begin(t->x, t->feeds, feed, c, width, height);
+    bmb_err err =
+        feed->removed || head_only ? BMB_UNSUPPORTED : bmb_still_begin(t->x, t->feeds, feed, c, width, height);
     if (err != BMB_OK) {
         refuse(t, c, err == BMB_UNSUPPORTED ? 404 : 409);
         return;

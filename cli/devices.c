@@ -1,0 +1,82 @@
+/* Cameras of this machine: attached as a configuration says, or, without one, as a configuration would say. */
+#include <stdlib.h>
+#include <string.h>
+
+#include "cli.h"
+
+bool cli_attach_devices(cli_device *d)
+{
+    bmb_v4l2_camera specs[CLI_CAMERAS_MOST];
+    size_t count = 0;
+    for (size_t i = 0; i < d->file.camera_count; i++) {
+        const cli_camera *c = &d->file.cameras[i];
+        if (c->kind == CLI_DEVICE)
+            specs[count++] = (bmb_v4l2_camera){ c->name, c->device[0] != '\0' ? c->device : NULL };
+    }
+    if (count == 0) return true;
+    if (bmb_v4l2_create(d->linux_port, &d->port, specs, count, &d->v4l2) != BMB_OK) {
+        cli_error("there is not enough memory for the cameras");
+        return false;
+    }
+    const bmb_cameras here = bmb_v4l2_cameras(d->v4l2), drawn = d->port.cameras;
+    (void)bmb_cameras_join(&d->joined, &drawn);
+    d->port.cameras = bmb_cameras_join(&d->joined, &here);
+    return true;
+}
+
+size_t cli_device_number(const cli_device *d, const char *name)
+{
+    size_t n = 0;
+    for (size_t i = 0; i < d->file.camera_count; i++) {
+        if (d->file.cameras[i].kind != CLI_DEVICE) continue;
+        if (strcmp(d->file.cameras[i].name, name) == 0) return n;
+        n++;
+    }
+    return SIZE_MAX;
+}
+
+/* Its address on the bus, where it is the only one there: it keeps its place over restarts, whatever its number. */
+static const char *lasting_name(const bmb_v4l2_device *devices, size_t count, size_t index)
+{
+    size_t same = 0;
+    for (size_t i = 0; i < count; i++) same += strcmp(devices[i].bus, devices[index].bus) == 0;
+    return same == 1 && devices[index].bus[0] != '\0' && devices[index].bus[0] != '/' ? devices[index].bus
+                                                                                      : devices[index].path;
+}
+
+bool cli_config_or_invented(const char *path, cli_config *out, bool *invented)
+{
+    char text[4096], demo[1024];
+    *invented = path == NULL && cli_invent_config(out, text, sizeof text);
+    if (*invented) return true;
+    if (path == NULL && !cli_demo_file("railway.ini", demo, sizeof demo)) {
+        cli_error("no camera is attached to this machine; plug one in, or name a configuration");
+        return false;
+    }
+    if (path == NULL)
+        fputs("No camera is attached to this machine; these are the demo's, which are simulated.\n", stderr);
+    return cli_config_read(path != NULL ? path : demo, out);
+}
+
+bool cli_invent_config(cli_config *out, char *text, size_t room)
+{
+    bmb_v4l2_device devices[CLI_CAMERAS_MOST];
+    size_t found = 0, used = 0;
+    while (found < CLI_CAMERAS_MOST && bmb_v4l2_found(found, &devices[found]) == BMB_OK) found++;
+    FILE *file = fmemopen(text, room, "w");
+    if (file == NULL) return false;
+    fputs("[http]\nlisten = :8080\n\n[rtsp]\nlisten = :8554\n", file);
+    for (size_t i = 0; i < found; i++) {
+        char name[BMB_NAME_MAX] = "camera";
+        if (devices[i].err != BMB_OK) continue;
+        if (used++ > 0) snprintf(name, sizeof name, "camera-%zu", used);
+        const bmb_mode *m = &devices[i].begin;
+        fprintf(file, "\n# %s: %s\n[camera %s]\ndevice = %s\n\n[feed %s]\n", devices[i].card, devices[i].formats, name,
+                lasting_name(devices, found, i), name);
+        fprintf(file, "size = %ux%u\nrate = %g\n", m->width, m->height, (double)m->mfps / 1000.0);
+    }
+    fclose(file);
+    if (used == 0) return false;
+    FILE *back = fmemopen(text, strlen(text), "r");
+    return back != NULL && cli_config_parse(back, "the configuration without a file", out);
+}
