@@ -52,7 +52,7 @@ typedef struct camera {
     codec_streams *codec;
     uint64_t copied;
     uint32_t starts;
-    char trouble[400];
+    char trouble[480];
 } camera;
 
 struct bmb_v4l2 {
