@@ -72,7 +72,7 @@ bool cli_attach(cli_device *d)
     if (!cli_board_load(d) || !attach_storage(d)) return false;
     for (size_t i = 0; i < d->file.camera_count; i++) {
         const cli_camera *c = &d->file.cameras[i];
-        if (c->kind == CLI_DEVICE) continue;
+        if (c->kind >= CLI_DEVICE) continue;
         cli_beside(&d->file, c->clip, paths[i], sizeof paths[i]);
         specs[count] = (bmb_sim_camera){ .name = c->name,
                                          .kind = (bmb_sim_kind)c->kind,
@@ -91,7 +91,7 @@ bool cli_attach(cli_device *d)
     if (!fits_connectors(d)) return false;
     for (;;) { /* a camera that cannot be had is missing, and the rest attached */
         bmb_err err = bmb_sim_create(specs, count, &d->port, &d->sim, &missing);
-        if (err == BMB_OK) return cli_board_attach(d) && cli_attach_devices(d);
+        if (err == BMB_OK) return cli_board_attach(d) && cli_attach_intakes(d) && cli_attach_devices(d);
         if (err == BMB_NO_MEMORY || count == 0) {
             cli_error("there is not enough memory for the cameras");
             return false;
@@ -180,12 +180,12 @@ static bool choose_mode(const cli_device *d, const cli_feed *f, const bmb_camera
                   f->codec - 1 == BMB_CODEC_H264 ? "H.264" : "JPEG");
         return false;
     }
-    bool device = cli_device_number(d, info->name) != SIZE_MAX, clip = info->mode_count == 1 && !device;
-    bool listed = clip || device || d->has_board;
+    bool device = cli_device_number(d, info->name) != SIZE_MAX, intake = cli_is_intake(d, info->name);
+    bool clip = info->mode_count == 1 && !device, listed = clip || device || intake || d->has_board;
     *out = (bmb_mode){ .codec = first->codec, .width = f->width, .height = f->height, .mfps = f->mfps };
     if (out->width == 0) {
-        out->width = clip ? first->width : 640;
-        out->height = clip ? first->height : 480;
+        out->width = clip || intake ? first->width : 640;
+        out->height = clip || intake ? first->height : 480;
     }
     const bmb_mode_row *near = cli_nearest_mode(info, out);
     if (device && f->width == 0) {
@@ -382,6 +382,7 @@ void cli_close(cli_device *d)
     cli_light_close(d);
     bmb_close(d->device);
     bmb_v4l2_destroy(d->v4l2);
+    bmb_intake_destroy(d->intake);
     bmb_sim_destroy(d->sim); /* its threads call the port, and with it the board */
     bmb_board_detach(d->board);
     bmb_linux_destroy(d->linux_port);

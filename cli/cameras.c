@@ -58,7 +58,7 @@ static void print_camera(const cli_device *d, size_t index, const bmb_camera_inf
 {
     unsigned streams = streams_of(d, index, info->name);
     printf("%s  %s", info->name, info->model);
-    if (streams > 1) printf(", %u streams at a time", streams);
+    if (streams > 1 && info->mode_count > 1) printf(", %u streams at a time", streams);
     putchar('\n');
     if (!print_device(d, index, info)) return;
     bmb_codec first = info->modes[0].codec;

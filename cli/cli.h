@@ -7,6 +7,7 @@
 
 #include "bambino/bambino.h"
 #include "bambino/board.h"
+#include "bambino/intake.h"
 #include "bambino/linux.h"
 #include "bambino/sim.h"
 #include "bambino/v4l2.h"
@@ -22,7 +23,7 @@ enum { EXIT_OK = 0, EXIT_FAILED = 1, EXIT_USAGE = 2 };
 
 /* Where a camera's pictures come from. */
 #define CLI_VIEW_UNSAID (-1)
-typedef enum cli_source { CLI_DRAWN = 0, CLI_CLIP, CLI_DEVICE, CLI_UNSAID } cli_source;
+typedef enum cli_source { CLI_DRAWN = 0, CLI_CLIP, CLI_DEVICE, CLI_PROGRAM, CLI_INPUT, CLI_UNSAID } cli_source;
 
 /* One [camera NAME] section. */
 typedef struct cli_camera {
@@ -32,6 +33,11 @@ typedef struct cli_camera {
     char device[CLI_TEXT_MAX];
     char clip[CLI_TEXT_MAX];
     uint32_t clip_mfps;
+    char program[CLI_TEXT_MAX], input[CLI_TEXT_MAX];
+    int64_t shell;
+    int format; /* bmb_intake_format */
+    uint16_t raw_width, raw_height;
+    uint32_t input_mfps;
     int line;
 } cli_camera;
 
@@ -108,7 +114,8 @@ typedef struct cli_device {
     bmb_linux *linux_port;
     bmb_port port;
     bmb_sim *sim;
-    bmb_v4l2 *v4l2; /* NULL: no camera is the kernel's */
+    bmb_intake *intake; /* NULL: no camera is a stream of bytes */
+    bmb_v4l2 *v4l2;     /* NULL: no camera is the kernel's */
     bmb_joined joined;
     bool invented;                        /* the configuration is what a file would say that is not there */
     bmb_err camera_err[CLI_CAMERAS_MOST]; /* of file.cameras: BMB_OK, or why it is missing */
@@ -146,6 +153,9 @@ bool cli_board_attach(cli_device *d);
 bool cli_attach(cli_device *d);
 /* Creates the cameras of this machine that the configuration has, and joins them with those that are there already. */
 bool cli_attach_devices(cli_device *d);
+/* Creates the cameras that are programs, pipes, files or sockets, and joins them likewise. */
+bool cli_attach_intakes(cli_device *d);
+bool cli_is_intake(const cli_device *d, const char *name);
 /* The camera of this machine that stands under this name; SIZE_MAX: it is none. */
 size_t cli_device_number(const cli_device *d, const char *name);
 /* What a file would say that serves the cameras of this machine; false: there is none. */
@@ -191,9 +201,9 @@ double cli_feed_kbps(const cli_device *d, const bmb_feed_config *feed);
 bmb_err cli_fetch_still(cli_device *d, size_t camera, const bmb_mode *mode, bmb_camera_frame *out);
 bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_camera_info *info);
 /* The mode for stills: "WIDTHxHEIGHT", or the camera's largest for NULL, at the size's fastest rate up to mfps_most.
- * Prints a message and returns false on failure. */
+ * H.264 only where it is allowed and the camera has nothing else. Prints a message and returns false on failure. */
 bool cli_still_mode(const cli_device *d, const bmb_camera_info *info, const char *size, uint32_t mfps_most,
-                    bmb_mode *out);
+                    bool allows_h264, bmb_mode *out);
 /* The first of the camera's list with that codec; NULL: there is none. */
 const bmb_mode_row *cli_first_mode(const bmb_camera_info *info, bmb_codec codec);
 /* The mode of the camera's list that is nearest to what was asked in this codec: in size first, then in rate. */

@@ -37,12 +37,14 @@ typedef enum section {
 static const char *const section_names[SECTION_COUNT] = { "device", "network", "http", "rtsp",
                                                           "camera", "feed",    "tcp",  "push" };
 
-static const char *const kinds[] = { "drawn", "clip", "device", NULL };
+static const char *const kinds[] = { "drawn", "clip", "device", "program", "input", NULL };
 static const char *const views[] = { "station", "yard", "cab", NULL };
 static const char *const codecs[] = { "jpeg", "h264", NULL };
 static const char *const feed_codecs[] = { "auto", "jpeg", "h264", NULL };
 static const char *tcp_formats[BMB_FORMAT_COUNT + 2], *push_formats[BMB_FORMAT_COUNT + 2]; /* filled from the formats */
 static const char *const styles[] = { "off", "states", "viewed", "frames", NULL };
+static const char *const intake_formats[] = { "auto", "jpeg", "h264", "i420",  "nv12",
+                                              "yuyv", "uyvy", "grey", "rgb24", NULL };
 static const char *const levels[] = { "error", "warning", "info", "debug", NULL };
 static const char *const storages[] = { "auto", "kept", "borrowed", NULL };
 
@@ -111,8 +113,8 @@ static const key_row keys[] = {
     { SECTION_RTSP, "listen", KEY_ADDR, DEVICE(rtsp), 0, 0, NULL, "", "off", "ADDRESS:PORT, as for http" },
 
     { SECTION_CAMERA, "source", KEY_CHOICE, CAMERA(kind), 0, 0, kinds, "", "by the other keys",
-      "draw the railway, play a clip, or a camera of this machine: that one where nothing else is said and no board is "
-      "simulated" },
+      "draw the railway, play a clip, take a camera of this machine, or what a program or an input delivers; where no "
+      "key says it and no board is simulated, a camera of this machine" },
     { SECTION_CAMERA, "device", KEY_TEXT, CAMERA(device), 1, CLI_TEXT_MAX - 1, NULL, "", "the first that is there",
       "which camera of this machine: path, bus address, or a part of its name; `bambino cameras` shows all three" },
     { SECTION_CAMERA, "view", KEY_CHOICE, CAMERA(view), 0, 0, views, "", "station", "what a drawn camera sees" },
@@ -122,6 +124,17 @@ static const key_row keys[] = {
       "file to play, relative to this file" },
     { SECTION_CAMERA, "clip-rate", KEY_RATE, CAMERA(clip_mfps), 100, 240000, NULL, "per second", "15",
       "rate of the clip's pictures" },
+    { SECTION_CAMERA, "program", KEY_TEXT, CAMERA(program), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
+      "a command whose standard output are pictures; quotes keep blanks together, no shell reads it" },
+    { SECTION_CAMERA, "shell", KEY_INT, CAMERA(shell), 0, 1, NULL, "0 or 1", "0", "program: a shell reads it" },
+    { SECTION_CAMERA, "input", KEY_TEXT, CAMERA(input), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
+      "a named pipe, a file, - for standard input, tcp://HOST:PORT to connect to, udp://ADDRESS:PORT to listen at" },
+    { SECTION_CAMERA, "format", KEY_CHOICE, CAMERA(format), 0, 0, intake_formats, "", "auto",
+      "program, input: what comes; auto looks at its first bytes, raw formats have to be said" },
+    { SECTION_CAMERA, "raw-size", KEY_SIZE, CAMERA(raw_width), 16, 8192, NULL, "pixels", "none",
+      "program, input: WIDTHxHEIGHT of raw pictures" },
+    { SECTION_CAMERA, "input-rate", KEY_RATE, CAMERA(input_mfps), 1000, 240000, NULL, "per second", "15",
+      "program, input: how many pictures are expected; a file is played at this rate" },
 
     { SECTION_FEED, "camera", KEY_NAME, FEED(camera), 1, BMB_NAME_MAX - 1, NULL, "", "the feed's name",
       "which camera it shows; several feeds may show one" },
@@ -298,6 +311,7 @@ static void new_camera(reading *r, const char *name)
     snprintf(c->name, sizeof c->name, "%s", name);
     c->clip_mfps = 15000;
     c->kind = CLI_UNSAID;
+    c->input_mfps = 15000;
     c->view = CLI_VIEW_UNSAID;
     c->line = r->line;
     r->camera = c;
@@ -573,7 +587,11 @@ static void settle_sources(cli_config *c)
         cli_camera *cam = &c->cameras[i];
         bool drawn = cam->view != CLI_VIEW_UNSAID || c->board[0] != '\0';
         if (cam->kind == CLI_UNSAID)
-            cam->kind = cam->clip[0] != '\0' ? CLI_CLIP : cam->device[0] == '\0' && drawn ? CLI_DRAWN : CLI_DEVICE;
+            cam->kind = cam->program[0] != '\0'           ? CLI_PROGRAM
+                        : cam->input[0] != '\0'           ? CLI_INPUT
+                        : cam->clip[0] != '\0'            ? CLI_CLIP
+                        : cam->device[0] == '\0' && drawn ? CLI_DRAWN
+                                                          : CLI_DEVICE;
         if (cam->view == CLI_VIEW_UNSAID) cam->view = BMB_VIEW_STATION;
     }
 }

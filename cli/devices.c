@@ -4,6 +4,13 @@
 
 #include "cli.h"
 
+static void join(cli_device *d, bmb_cameras more)
+{
+    const bmb_cameras before = d->port.cameras;
+    if (d->joined.count == 0) (void)bmb_cameras_join(&d->joined, &before);
+    d->port.cameras = bmb_cameras_join(&d->joined, &more);
+}
+
 bool cli_attach_devices(cli_device *d)
 {
     bmb_v4l2_camera specs[CLI_CAMERAS_MOST];
@@ -18,10 +25,57 @@ bool cli_attach_devices(cli_device *d)
         cli_error("there is not enough memory for the cameras");
         return false;
     }
-    const bmb_cameras here = bmb_v4l2_cameras(d->v4l2), drawn = d->port.cameras;
-    (void)bmb_cameras_join(&d->joined, &drawn);
-    d->port.cameras = bmb_cameras_join(&d->joined, &here);
+    join(d, bmb_v4l2_cameras(d->v4l2));
     return true;
+}
+
+#define KNOWN_MS 5000u /* a program that captures needs a moment to begin */
+
+bool cli_attach_intakes(cli_device *d)
+{
+    static char paths[CLI_CAMERAS_MOST][2 * CLI_TEXT_MAX + 2];
+    bmb_intake_camera specs[CLI_CAMERAS_MOST];
+    size_t count = 0;
+    for (size_t i = 0; i < d->file.camera_count; i++) {
+        const cli_camera *c = &d->file.cameras[i];
+        if (c->kind != CLI_PROGRAM && c->kind != CLI_INPUT) continue;
+        bool path = strstr(c->input, "://") == NULL && strcmp(c->input, "-") != 0;
+        if (path) cli_beside(&d->file, c->input, paths[count], sizeof paths[count]);
+        specs[count] = (bmb_intake_camera){ .name = c->name,
+                                            .program = c->kind == CLI_PROGRAM ? c->program : NULL,
+                                            .shell = c->shell != 0,
+                                            .input = c->kind == CLI_PROGRAM ? NULL
+                                                     : path                 ? paths[count]
+                                                                            : c->input,
+                                            .format = (bmb_intake_format)c->format,
+                                            .width = c->raw_width,
+                                            .height = c->raw_height,
+                                            .mfps = c->input_mfps };
+        count++;
+        if (c->format >= BMB_INTAKE_I420 && c->raw_width == 0) {
+            cli_error("%s:%d: camera \"%s\": format = %s needs raw-size = WIDTHxHEIGHT", d->file.path, c->line, c->name,
+                      bmb_intake_format_name((bmb_intake_format)c->format));
+            return false;
+        }
+    }
+    if (count == 0) return true;
+    bmb_err err = bmb_intake_create(&d->port, specs, count, KNOWN_MS, &d->intake);
+    if (err != BMB_OK) {
+        cli_error("%s: a camera with program or input cannot be: %s; each needs one of the two", d->file.path,
+                  bmb_err_text(err));
+        return false;
+    }
+    join(d, bmb_intake_cameras(d->intake));
+    return true;
+}
+
+bool cli_is_intake(const cli_device *d, const char *name)
+{
+    for (size_t i = 0; i < d->file.camera_count; i++) {
+        const cli_camera *c = &d->file.cameras[i];
+        if (strcmp(c->name, name) == 0) return c->kind == CLI_PROGRAM || c->kind == CLI_INPUT;
+    }
+    return false;
 }
 
 size_t cli_device_number(const cli_device *d, const char *name)

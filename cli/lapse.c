@@ -275,7 +275,7 @@ static bool prepare(lapse *l, const char *out, const char *size, const char *set
     bmb_camera_info info;
     char path[PATH_MAX / 2];
     if (!cli_find_camera(l->d, l->camera, &l->index, &info)) return false;
-    if (!cli_still_mode(l->d, &info, size, l->every < 0.2 ? 30000 : 10000, &l->mode)) return false;
+    if (!cli_still_mode(l->d, &info, size, l->every < 0.2 ? 30000 : 10000, false, &l->mode)) return false;
     snprintf(path, sizeof path, "%s", out);
     snprintf(l->folder, sizeof l->folder, "%s", dirname(path));
     snprintf(path, sizeof path, "%s", out);

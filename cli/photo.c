@@ -3,7 +3,11 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "bambino/picture.h"
 #include "cli.h"
+
+#define STILL_MOST (16u << 20)
+#define STILL_QUALITY 90
 
 static bool write_picture(const char *out, const void *data, size_t size, bool overwrite)
 {
@@ -14,6 +18,21 @@ static bool write_picture(const char *out, const void *data, size_t size, bool o
         cli_error("%s cannot be written: %s; check the folder and its permissions", out,
                   written == BMB_NOT_FOUND ? "there is no such folder" : bmb_err_text(written));
     return written == BMB_OK;
+}
+
+/* A camera that has no JPEG: one of its key frames, decoded. */
+static bool write_key_frame(const char *out, const bmb_camera_frame *frame, bool overwrite, size_t *size)
+{
+    size_t written = 0;
+    uint8_t *jpeg = malloc(STILL_MOST);
+    bmb_err err = jpeg != NULL
+                      ? bmb_picture_of_h264(frame->data, frame->size, STILL_QUALITY, jpeg, STILL_MOST, &written)
+                      : BMB_NO_MEMORY;
+    if (err != BMB_OK) cli_error("its H.264 picture cannot be made a JPEG image: %s", bmb_err_text(err));
+    bool good = err == BMB_OK && write_picture(out, jpeg, written, overwrite);
+    free(jpeg);
+    *size = written;
+    return good;
 }
 
 /* The camera is busy: if it is with our own device, that one has a picture. */
@@ -42,7 +61,7 @@ static int photo(cli_device *d, const char *name, const char *out, const char *s
     if (!cli_find_camera(d, name, &index, &info)) return EXIT_FAILED;
     if (info.mode_count == 0) return cli_error("camera \"%s\": %s", name, cli_trouble(d, index, BMB_NOT_FOUND));
     bmb_mode mode;
-    if (!cli_still_mode(d, &info, size, 15000, &mode)) return EXIT_FAILED;
+    if (!cli_still_mode(d, &info, size, 15000, true, &mode)) return EXIT_FAILED;
     cli_apply_controls(d, index, name);
     if (!cli_set_controls(d, index, &info, set)) return EXIT_USAGE;
     bmb_err err = cli_fetch_still(d, index, &mode, &frame);
@@ -52,8 +71,10 @@ static int photo(cli_device *d, const char *name, const char *out, const char *s
         return cli_error("camera \"%s\" has no size %ux%u; `bambino cameras` lists its sizes", name, mode.width,
                          mode.height);
     if (err != BMB_OK) return cli_error("camera \"%s\" gave no picture: %s", name, cli_trouble(d, index, err));
-    bool good = write_picture(out, frame.data, frame.size, overwrite);
-    if (good) printf("%s: %ux%u, %zu bytes, from camera \"%s\"\n", out, mode.width, mode.height, frame.size, name);
+    size_t written = frame.size;
+    bool good = mode.codec == BMB_CODEC_H264 ? write_key_frame(out, &frame, overwrite, &written)
+                                             : write_picture(out, frame.data, frame.size, overwrite);
+    if (good) printf("%s: %ux%u, %zu bytes, from camera \"%s\"\n", out, mode.width, mode.height, written, name);
     d->port.cameras.release(d->port.cameras.ctx, index, frame.cookie);
     return good ? EXIT_OK : EXIT_FAILED;
 }

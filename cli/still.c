@@ -15,7 +15,9 @@ bmb_err cli_fetch_still(cli_device *d, size_t camera, const bmb_mode *mode, bmb_
     uint64_t end = d->port.now_us(d->port.ctx) + STILL_WAIT_US;
     for (int settled = 0;;) {
         err = cameras->take(cameras->ctx, camera, out);
-        if (err == BMB_OK && settled++ >= STILL_SETTLE) return BMB_OK;
+        bool usable = mode->codec == BMB_CODEC_JPEG || (err == BMB_OK && out->key);
+        if (err == BMB_OK && settled++ >= STILL_SETTLE && usable) return BMB_OK;
+        if (err == BMB_OK && !usable && cameras->key_frame != NULL) (void)cameras->key_frame(cameras->ctx, camera);
         if (err == BMB_OK) cameras->release(cameras->ctx, camera, out->cookie);
         if (err == BMB_OK || err == BMB_AGAIN) {
             if (d->port.now_us(d->port.ctx) >= end) err = BMB_TIMED_OUT;
@@ -55,12 +57,13 @@ bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_c
 }
 
 bool cli_still_mode(const cli_device *d, const bmb_camera_info *info, const char *size, uint32_t mfps_most,
-                    bmb_mode *out)
+                    bool allows_h264, bmb_mode *out)
 {
     const bmb_mode_row *first = cli_first_mode(info, BMB_CODEC_JPEG);
     char extra, text[64];
+    if (first == NULL && allows_h264) first = &info->modes[0];
     if (first == NULL) {
-        cli_error("camera \"%s\" gives H.264 only, a still needs a JPEG camera", info->name);
+        cli_error("camera \"%s\" gives H.264 only, and JPEG is needed here", info->name);
         return false;
     }
     unsigned w = first->width, h = first->height;
@@ -68,7 +71,7 @@ bool cli_still_mode(const cli_device *d, const bmb_camera_info *info, const char
         cli_error("--size %s: WIDTHxHEIGHT is expected, such as 640x480", size);
         return false;
     }
-    *out = (bmb_mode){ BMB_CODEC_JPEG, (uint16_t)w, (uint16_t)h, mfps_most };
+    *out = (bmb_mode){ first->codec, (uint16_t)w, (uint16_t)h, mfps_most };
     const bmb_mode_row *near = cli_nearest_mode(info, out);
     if (near->width == w && near->height == h) {
         if (near->mfps_most < mfps_most) out->mfps = near->mfps_most;

@@ -55,8 +55,9 @@ typedef enum bmb_event_code {
     BMB_EVENT_NOT_FOUND,         /* peer, text: what was asked for; there is nothing of that name */
     BMB_EVENT_SESSION_ENDED,     /* feed, peer; its session was ended: value: bmb_ending */
     BMB_EVENT_SUPPRESSED,        /* value: events about peers that were not reported, there were too many */
-    BMB_EVENT_REPORT /* feed (pushes), peer: where to, or where the outlet listens; traffic: the last second;
-                        value: viewers, or -1 for a push */
+    BMB_EVENT_REPORT,     /* feed (pushes), peer: where to, or where the outlet listens; traffic: the last second;
+                             value: viewers, or -1 for a push */
+    BMB_EVENT_CAMERA_SAYS /* feed: the camera's name; text: a line that the program behind it said */
 } bmb_event_code;
 
 /* Why a session over UDP was ended although nobody asked for it. */
@@ -82,7 +83,7 @@ typedef struct bmb_event {
     const bmb_addr *peer;       /* NULL: not about a peer. Valid during the call */
     int64_t value, extra;       /* as each code says */
     const bmb_traffic *traffic; /* BMB_EVENT_REPORT, or NULL. Valid during the call */
-    const char *text; /* BMB_EVENT_NOT_FOUND, printable ASCII; BMB_EVENT_CAMERA_FAILED, the driver's words; or NULL.
+    const char *text; /* BMB_EVENT_NOT_FOUND, printable ASCII; BMB_EVENT_CAMERA_FAILED and _SAYS, its words; or NULL.
                          Valid during the call */
 } bmb_event;
 

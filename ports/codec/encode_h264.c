@@ -57,8 +57,9 @@ static bool start(h264 *self, const bmb_mode *mode, int32_t kbps)
     return (*self->lib)->SetOption(self->lib, ENCODER_OPTION_DATAFORMAT, &format) == 0;
 }
 
-static void *open_h264(const bmb_mode *mode, const codec_request *first)
+static void *open_h264(void *ctx, const bmb_mode *mode, const codec_request *first)
 {
+    (void)ctx;
     h264 *self = calloc(1, sizeof *self);
     if (self == NULL) return NULL;
     self->mfps = mode->mfps;

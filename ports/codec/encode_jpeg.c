@@ -55,8 +55,9 @@ static bool create(jpeg *self)
     return true;
 }
 
-static void *open_jpeg(const bmb_mode *mode, const codec_request *first)
+static void *open_jpeg(void *ctx, const bmb_mode *mode, const codec_request *first)
 {
+    (void)ctx;
     (void)first;
     jpeg *self = calloc(1, sizeof *self);
     if (self == NULL) return NULL;

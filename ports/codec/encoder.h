@@ -15,7 +15,8 @@ typedef struct codec_request {
 /* An encoder works on one size and rate, from open to close, on one thread at a time. */
 typedef struct codec_encoder {
     bmb_codec codec;
-    void *(*open)(const bmb_mode *mode, const codec_request *first); /* NULL: not possible */
+    /* ctx: as given with the encoder. NULL: not possible. */
+    void *(*open)(void *ctx, const bmb_mode *mode, const codec_request *first);
     /* Writes one picture of the mode's size and returns its size in bytes; 0: it failed, or `room` was too small. */
     size_t (*encode)(void *self, const codec_picture *picture, const codec_request *request, uint8_t *out, size_t room,
                      bool *key);

@@ -31,6 +31,7 @@ typedef struct stream {
     uint32_t open_life;
     const codec_encoder *encoder;
     void *encoding;
+    bool forsaken;       /* the preferred encoder failed in this life */
     uint32_t serial;     /* counts what was encoded for it */
     int fed_by;          /* the stream whose work it shares; -1: none … */
     uint32_t fed_serial; /* … and that stream's serial when it did so last */
@@ -48,6 +49,8 @@ struct codec_streams {
     codec_picture raw;
     codec_tally tally;
     stream stream[CODEC_STREAMS_MOST];
+    const codec_encoder *preferred[BMB_CODEC_COUNT];
+    void *preferred_ctx[BMB_CODEC_COUNT];
     codec_decoder *decoder;                  /* the thread's own */
     codec_canvas canvas[CODEC_STREAMS_MOST]; /* likewise */
 };
@@ -60,7 +63,7 @@ typedef struct job {
     codec_request request;
     buffer *into;
     size_t size;
-    bool key, shared, scaled;
+    bool key, shared, scaled, preferred;
     int like; /* an earlier one that wants the same; -1: none */
 } job;
 
@@ -166,23 +169,37 @@ static void close_encoder(stream *s)
     s->encoding = NULL;
 }
 
-static void encode(stream *s, job *j, const codec_picture *picture)
+/* The board's own, and the build's where there is none, or it fails. */
+static void open_encoder(const codec_streams *self, stream *s, const job *j)
+{
+    bmb_codec codec = j->mode.codec;
+    close_encoder(s);
+    if (s->open_life != j->life) s->forsaken = false;
+    s->open_life = j->life;
+    s->encoder = s->forsaken ? NULL : self->preferred[codec];
+    if (s->encoder != NULL) s->encoding = s->encoder->open(self->preferred_ctx[codec], &j->mode, &j->request);
+    if (s->encoding != NULL) return;
+    s->encoder = codec_encoder_for(codec);
+    if (s->encoder != NULL) s->encoding = s->encoder->open(NULL, &j->mode, &j->request);
+}
+
+static void encode(const codec_streams *self, stream *s, job *j, const codec_picture *picture)
 {
     buffer *b = j->into;
     size_t room = codec_encoded_most(j->mode.width, j->mode.height);
-    if (s->open_life != j->life || s->encoding == NULL) {
-        close_encoder(s);
-        s->open_life = j->life;
-        s->encoder = codec_encoder_for(j->mode.codec);
-        s->encoding = s->encoder->open(&j->mode, &j->request);
-    }
+    if (s->open_life != j->life || s->encoding == NULL) open_encoder(self, s, j);
     if (b->room < room) {
         uint8_t *grown = realloc(b->data, room);
         if (grown == NULL) return;
         b->data = grown;
         b->room = room;
     }
-    if (s->encoding != NULL) j->size = s->encoder->encode(s->encoding, picture, &j->request, b->data, b->room, &j->key);
+    if (s->encoding == NULL) return;
+    j->size = s->encoder->encode(s->encoding, picture, &j->request, b->data, b->room, &j->key);
+    j->preferred = s->encoder == self->preferred[j->mode.codec];
+    if (j->size > 0 || !j->preferred) return;
+    s->forsaken = true; /* the other one takes over, with the next picture */
+    close_encoder(s);
 }
 
 /* The work of another stream that wants the same; each has buffers of its own, since each gives them back by itself. */
@@ -239,7 +256,7 @@ static void work(codec_streams *self, codec_input *in, job *jobs)
         s->fed_by = -1;
         s->serial++;
         made[i] = picture_for(self, in, jobs, i, made);
-        if (made[i] != NULL) encode(s, j, made[i]);
+        if (made[i] != NULL) encode(self, s, j, made[i]);
     }
 }
 
@@ -254,6 +271,7 @@ static void deliver(codec_streams *self, const codec_input *in, const job *jobs)
         self->tally.shared += j->shared;
         self->tally.failed += j->size == 0;
         self->tally.scaled += j->scaled;
+        self->tally.preferred += j->preferred && j->size > 0;
         if (j->size == 0 && j->request.key) s->key_wanted = true;
         j->into->size = j->size;
         j->into->key = j->key;
@@ -311,6 +329,12 @@ codec_streams *codec_streams_open(const bmb_port *port, unsigned count)
     if (pthread_create(&self->thread, NULL, run, self) == 0) return self;
     free(self);
     return NULL;
+}
+
+void codec_streams_prefer(codec_streams *self, const codec_encoder *encoder, void *ctx)
+{
+    self->preferred[encoder->codec] = encoder;
+    self->preferred_ctx[encoder->codec] = ctx;
 }
 
 void codec_streams_drain(codec_streams *self)
@@ -385,7 +409,7 @@ static uint64_t phase_of(const codec_streams *self, unsigned n)
 bmb_err codec_stream_start(codec_streams *self, unsigned n, const bmb_mode *mode)
 {
     stream *s = &self->stream[n];
-    if (codec_encoder_for(mode->codec) == NULL) return BMB_UNSUPPORTED;
+    if (codec_encoder_for(mode->codec) == NULL && self->preferred[mode->codec] == NULL) return BMB_UNSUPPORTED;
     pthread_mutex_lock(&self->lock);
     bmb_err err = s->running ? BMB_IN_USE : BMB_OK;
     if (err == BMB_OK) {

@@ -40,6 +40,10 @@ typedef struct codec_input {
 /* NULL: no memory, no thread. port: must stay. */
 codec_streams *codec_streams_open(const bmb_port *port, unsigned count);
 void codec_streams_close(codec_streams *self);
+/* An encoder that is tried before the build's own of its codec, such as the board's. It must stay, and so must ctx.
+ * Before the first stream is started. */
+struct codec_encoder;
+void codec_streams_prefer(codec_streams *self, const struct codec_encoder *encoder, void *ctx);
 /* Takes the input over, also where it is given back before the call returns. */
 void codec_streams_put(codec_streams *self, const codec_input *input);
 /* Waits until no input is out. None may be put meanwhile. */
@@ -66,6 +70,7 @@ bool codec_is_due(uint64_t *due_us, uint32_t mfps, uint64_t capture_us);
 /* Figures, for benchmarks and tests. */
 typedef struct codec_tally {
     uint64_t inputs, replaced, scaled, encoded, shared, failed;
+    uint64_t preferred; /* of encoded: by the preferred encoders */
 } codec_tally;
 void codec_streams_tally(codec_streams *self, codec_tally *out);
 

@@ -164,6 +164,8 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
         return format(out, room, "feed \"%s\": the camera failed: %s; next try in %.1f s", feed,
                       e->text != NULL ? e->text : bmb_camera_fault_text((bmb_camera_fault)e->value, e->err),
                       (double)e->extra / 1000.0);
+    case BMB_EVENT_CAMERA_SAYS:
+        return format(out, room, "camera \"%s\" says: %s", feed, e->text != NULL ? e->text : "");
     case BMB_EVENT_CAMERA_STALLED:
         return format(out, room,
                       "feed \"%s\": no frame for %.1f s; the camera is stopped and started again in %.1f s. "

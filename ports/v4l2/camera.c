@@ -10,6 +10,7 @@
 #include "codec/streams.h"
 #include "v4l2/camera.h"
 #include "v4l2/controls.h"
+#include "v4l2/converter.h"
 #include "v4l2/mend.h"
 #include "v4l2/plan.h"
 
@@ -59,6 +60,7 @@ struct bmb_v4l2 {
     const bmb_port *port;
     v4l2_system *system;
     bool own_system;
+    v4l2_converter *converters[BMB_CODEC_COUNT]; /* the board's own encoders; NULL: it has none */
     size_t count;
     camera *cameras;
 };
@@ -606,6 +608,8 @@ bmb_err v4l2_create_on(v4l2_system *system, const bmb_port *port, const bmb_v4l2
     }
     self->port = port;
     self->system = system;
+    for (int codec = 0; codec < BMB_CODEC_COUNT; codec++)
+        self->converters[codec] = v4l2_converter_find(system, (bmb_codec)codec);
     for (size_t i = 0; i < camera_count; i++) {
         camera *cam = &self->cameras[self->count++];
         cam->owner = self;
@@ -617,6 +621,9 @@ bmb_err v4l2_create_on(v4l2_system *system, const bmb_port *port, const bmb_v4l2
             bmb_v4l2_destroy(self);
             return BMB_LIMIT;
         }
+        for (int codec = 0; codec < BMB_CODEC_COUNT; codec++)
+            if (self->converters[codec] != NULL)
+                codec_streams_prefer(cam->codec, v4l2_converter_encoder((bmb_codec)codec), self->converters[codec]);
     }
     /* Those that are named first: what one of them means is not "any". */
     for (size_t i = 0; i < self->count; i++)
@@ -650,6 +657,7 @@ void bmb_v4l2_destroy(bmb_v4l2 *self)
         codec_streams_close(cam->codec);
         v4l2_capture_free(&cam->capture);
     }
+    for (int codec = 0; codec < BMB_CODEC_COUNT; codec++) v4l2_converter_free(self->converters[codec]);
     if (self->own_system) v4l2_kernel_free(self->system);
     free(self->cameras);
     free(self);

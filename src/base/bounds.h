@@ -16,16 +16,18 @@
 #define BMB_STILL_MOST_US 4000000u  /* a camera that gives no still by then is started again for its stream */
 #define BMB_ACCEPT_PAUSE_US 500000u /* after the system refused a connection */
 #define BMB_STALL_LEAST_US 2000000u /* a camera may be silent so long, or ten frame intervals if that is more */
+#define BMB_START_MOST_US 8000000u  /* but so long for its first frame: some programs and sensors are slow to begin */
 #define BMB_RETRY_FIRST_MS 500u     /* first pause before a camera is started again; doubles up to … */
 #define BMB_RETRY_MOST_MS 30000u
-#define BMB_UNSENT_LEAST 16384u  /* bytes in a socket's buffer: less would cost a call per few packets */
-#define BMB_TUNE_US 1000000u     /* between two looks at what a slow viewer's link carries */
-#define BMB_LAG_US 500000u       /* an H.264 viewer that is further behind the newest frame goes on at a key frame */
-#define BMB_KEY_PAUSE_US 500000u /* least time between two requests for a key frame, over all viewers of a feed */
-#define BMB_BURST 16u            /* packets that leave at once: about 22 KB, what a small switch or radio buffers */
-#define BMB_BURST_GAP_US 1000u   /* least pause between bursts, the resolution of the port's wait */
-#define BMB_REPORT_US 5000000u   /* between two RTCP sender reports (RFC 3550 6.2) */
-#define BMB_DATAGRAMS 16u        /* RTCP datagrams taken in one step */
+#define BMB_RECOVERED_US 5000000u /* a camera that ran for so long begins with the first pause again */
+#define BMB_UNSENT_LEAST 16384u   /* bytes in a socket's buffer: less would cost a call per few packets */
+#define BMB_TUNE_US 1000000u      /* between two looks at what a slow viewer's link carries */
+#define BMB_LAG_US 500000u        /* an H.264 viewer that is further behind the newest frame goes on at a key frame */
+#define BMB_KEY_PAUSE_US 500000u  /* least time between two requests for a key frame, over all viewers of a feed */
+#define BMB_BURST 16u             /* packets that leave at once: about 22 KB, what a small switch or radio buffers */
+#define BMB_BURST_GAP_US 1000u    /* least pause between bursts, the resolution of the port's wait */
+#define BMB_REPORT_US 5000000u    /* between two RTCP sender reports (RFC 3550 6.2) */
+#define BMB_DATAGRAMS 16u         /* RTCP datagrams taken in one step */
 #define BMB_ORPHAN_US                                                                                                  \
     10000000u                    /* a receiver whose control connection is gone must report within: receivers of such  \
                                     streams report every 2.5 to 7.5 s (RFC 3550 6.2) */

@@ -10,6 +10,9 @@ void bmb_camera_tell(bmb_context *x, const bmb_camera *c, bmb_event_code code, b
 
 static void retry_later(const bmb_context *x, bmb_camera *c, bmb_err err)
 {
+    /* One that failed again soon after it began has not recovered. */
+    if (c->began_us != 0 && x->now >= c->began_us + BMB_RECOVERED_US) c->retry_ms = 0;
+    c->began_us = 0;
     uint32_t pause = c->retry_ms == 0 ? BMB_RETRY_FIRST_MS : c->retry_ms * 2;
     c->retry_ms = pause > BMB_RETRY_MOST_MS ? BMB_RETRY_MOST_MS : pause;
     c->retry_us = x->now + (uint64_t)c->retry_ms * 1000;
@@ -109,7 +112,7 @@ void bmb_camera_heard(bmb_context *x, bmb_camera *c)
     }
     c->state = BMB_CAMERA_RUNNING;
     c->err = BMB_OK;
-    c->retry_ms = 0;
+    c->began_us = x->now;
     if (c->gap_us == 0) return;
     bmb_camera_tell(x, c, BMB_EVENT_CAMERA_BACK, BMB_OK, bmb_ms_between(c->gap_us, x->now), 0);
     c->gap_us = 0;
@@ -127,7 +130,8 @@ void bmb_camera_want_key(bmb_context *x, bmb_camera *c)
 static uint64_t silence_allowed(const bmb_camera *c)
 {
     uint64_t ten_frames = c->mode.mfps > 0 ? 10000000000u / c->mode.mfps : 0;
-    return ten_frames > BMB_STALL_LEAST_US ? ten_frames : BMB_STALL_LEAST_US;
+    uint64_t least = c->state == BMB_CAMERA_STARTING ? BMB_START_MOST_US : BMB_STALL_LEAST_US;
+    return ten_frames > least ? ten_frames : least;
 }
 
 uint64_t bmb_camera_tend(bmb_context *x, bmb_camera *c, bool *start)

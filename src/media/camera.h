@@ -21,6 +21,7 @@ typedef struct bmb_camera {
     uint32_t gap_ms_most;
     uint64_t heard_us; /* last frame, or start */
     uint64_t retry_us; /* next start */
+    uint64_t began_us; /* its first frame since; 0: none yet */
     uint64_t gap_us;   /* when the present gap began; 0: there is none */
     uint64_t lent_us;  /* since when it was; the gap that this made is told with the next frame. 0: it is told */
     uint64_t key_us;   /* when one was last asked for */
