@@ -5,6 +5,7 @@
 #include <turbojpeg.h>
 
 #include "codec/encoder.h"
+#include "wire/jpeg.h"
 
 struct codec_decoder {
     tjhandle lib;
@@ -57,6 +58,9 @@ bool codec_decode(codec_decoder *self, const uint8_t *jpeg, size_t size, uint16_
         { TJSAMP_420, CODEC_I420 }, { TJSAMP_422, CODEC_I422 }, { TJSAMP_444, CODEC_I444 }, { TJSAMP_GRAY, CODEC_GREY }
     };
     int w, h, sampling, colours;
+    bmb_jpeg whole;
+    /* The library fills what is cut off with grey, and calls that a warning, as it does harmless things. */
+    if (bmb_jpeg_parse(jpeg, size, &whole) != BMB_OK) return false;
     if (tjDecompressHeader3(self->lib, jpeg, (unsigned long)size, &w, &h, &sampling, &colours) != 0) return false;
     if (w > UINT16_MAX || h > UINT16_MAX) return false;
     choose_scale(&w, &h, width, height);

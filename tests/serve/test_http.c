@@ -112,7 +112,12 @@ static void feeds_and_pages_are_found(void **state)
     r = bmb_http_route(&config, &p);
     assert_ptr_equal(r.asset, &page);
     assert_int_equal(p.method, BMB_HTTP_HEAD);
-    p = parsed("GET /station.jpg HTTP/1.0\r\n\r\n", 29, &used); /* H.264 has no JPEG to give */
+    p = parsed("GET /station.jpg HTTP/1.0\r\n\r\n", 29, &used); /* of another stream of its camera, if it has one */
+    r = bmb_http_route(&config, &p);
+    assert_int_equal(r.kind, BMB_ROUTE_STILL);
+    assert_int_equal(r.feed, 1);
+    assert_int_equal(r.width, 0);
+    p = parsed("GET /station.mjpeg HTTP/1.0\r\n\r\n", 31, &used);
     assert_int_equal(bmb_http_route(&config, &p).status, 404);
 }
 
