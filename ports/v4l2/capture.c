@@ -172,6 +172,7 @@ bmb_err v4l2_capture_start(v4l2_capture *c, const v4l2_node *node, v4l2_setup *s
     }
     c->setup = *setup;
     c->system->watch(c->system->ctx, c->fd, true);
+    c->watched = true;
     return BMB_OK;
 }
 
@@ -179,7 +180,8 @@ void v4l2_capture_stop(v4l2_capture *c)
 {
     v4l2_pool *p = &c->pools[c->pool];
     if (c->fd < 0) return;
-    c->system->watch(c->system->ctx, c->fd, false);
+    if (c->watched) c->system->watch(c->system->ctx, c->fd, false);
+    c->watched = false;
     uint32_t type = type_of(c);
     (void)call(c, VIDIOC_STREAMOFF, &type);
     p->active = false;

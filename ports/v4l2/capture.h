@@ -37,6 +37,7 @@ typedef struct v4l2_pool {
 typedef struct v4l2_capture {
     const v4l2_system *system;
     int fd; /* -1: closed */
+    bool watched;
     bool planes;
     v4l2_setup setup;       /* in force */
     uint32_t stride, image; /* bytes: of a row, of a picture as the driver says */

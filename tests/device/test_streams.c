@@ -282,8 +282,8 @@ static void an_h264_feed_gives_stills_of_another_stream(void **state)
 {
     (void)state;
     static const bmb_mode_row h264 = { BMB_CODEC_H264, 640, 480, 60000 };
-    static const uint8_t unit[] = { 0, 0, 0, 1, 0x67, 0x42, 0xC0, 0x1E, 0xDA, 0x02, 0x80, 0xF6, 0x80, 0, 0,
-                                    0, 1, 0x68, 0xCE, 0x3C, 0x80, 0, 0, 0, 1, 0x65, 0x88, 0x84, 0x21 };
+    static const uint8_t unit[] = { 0, 0, 0,    1,    0x67, 0x42, 0xC0, 0x1E, 0xDA, 0x02, 0x80, 0xF6, 0x80, 0,   0,
+                                    0, 1, 0x68, 0xCE, 0x3C, 0x80, 0,    0,    0,    1,    0x65, 0x88, 0x84, 0x21 };
     size_t size;
     t.f->cameras[0].info.modes = &h264;
     t.f->cameras[0].info.mode_count = 1;

@@ -1,6 +1,6 @@
-/* A USB camera in software, for the kernel's virtual host controller (vhci-hcd, which takes a device from a socket by the
- * USB/IP protocol). It delivers the pictures of a clip as MJPEG, or a moving pattern as YUYV, in one size, over a bulk
- * endpoint. It is plugged in while this runs: ending it unplugs it.
+/* A USB camera in software, for the kernel's virtual host controller (vhci-hcd, which takes a device from a socket by
+ * the USB/IP protocol). It delivers the pictures of a clip as MJPEG, or a moving pattern as YUYV, in one size, over a
+ * bulk endpoint. It is plugged in while this runs: ending it unplugs it.
  *
  *     usb_camera PORT CLIP WIDTH HEIGHT RATE [NAME]
  *
@@ -24,11 +24,11 @@ enum { SET_CUR = 0x01, GET_CUR = 0x81, GET_MIN, GET_MAX, GET_RES, GET_LEN, GET_I
 enum { PROBE = 1, COMMIT = 2, BRIGHTNESS = 2, PROCESSING_UNIT = 2 };
 enum { MJPEG = 1, YUYV = 2 }; /* indices of the formats */
 
-#define HEADER 48u         /* of a USB/IP message */
-#define PAYLOAD 16384u     /* largest payload: also what the host asks for in one request */
-#define WAITING 32u        /* requests for pictures that can wait */
-#define CONTROL 34u        /* bytes of a probe or commit control (4.3.1.1) */
-#define ENDPOINT 1u        /* IN */
+#define HEADER 48u     /* of a USB/IP message */
+#define PAYLOAD 16384u /* largest payload: also what the host asks for in one request */
+#define WAITING 32u    /* requests for pictures that can wait */
+#define CONTROL 34u    /* bytes of a probe or commit control (4.3.1.1) */
+#define ENDPOINT 1u    /* IN */
 
 typedef struct request {
     uint32_t sequence, room;
@@ -103,19 +103,19 @@ static bytes configuration(const camera *c)
 {
     bytes b = { .size = 0 };
     LIST(&b, 9, 2, 0, 0, 2, 1, 0, 0x80, 50);
-    LIST(&b, 8, 11, 0, 2, 14, 3, 0, 0);        /* interface association */
-    LIST(&b, 9, 4, 0, 0, 0, 14, 1, 0, 0);      /* video control */
+    LIST(&b, 8, 11, 0, 2, 14, 3, 0, 0);   /* interface association */
+    LIST(&b, 9, 4, 0, 0, 0, 14, 1, 0, 0); /* video control */
     LIST(&b, 13, 0x24, 1, 0x10, 1, 52, 0, 0x80, 0x8D, 0x5B, 0, 1, 1);
     LIST(&b, 18, 0x24, 2, 1, 0x01, 0x02, 0, 0, 0, 0, 0, 0, 0, 0, 3, 0, 0, 0); /* camera terminal */
     LIST(&b, 12, 0x24, 5, PROCESSING_UNIT, 1, 0, 0, 2, 1, 0, 0, 0);           /* with brightness */
     LIST(&b, 9, 0x24, 3, 3, 0x01, 0x01, 0, PROCESSING_UNIT, 0);               /* output terminal */
-    LIST(&b, 9, 4, 1, 0, 1, 14, 2, 0, 0); /* video streaming */
+    LIST(&b, 9, 4, 1, 0, 1, 14, 2, 0, 0);                                     /* video streaming */
     size_t begin = b.size;
     LIST(&b, 15, 0x24, 1, 2, 0, 0, 0x80 | ENDPOINT, 0, 3, 0, 0, 0, 1, 0, 0);
     LIST(&b, 11, 0x24, 6, MJPEG, 1, 0, 1, 0, 0, 0, 0);
     put_frame(&b, c, 7);
-    LIST(&b, 27, 0x24, 4, YUYV, 1, 'Y', 'U', 'Y', '2', 0, 0, 0x10, 0, 0x80, 0, 0, 0xAA, 0, 0x38, 0x9B, 0x71, 16, 1, 0, 0,
-         0, 0);
+    LIST(&b, 27, 0x24, 4, YUYV, 1, 'Y', 'U', 'Y', '2', 0, 0, 0x10, 0, 0x80, 0, 0, 0xAA, 0, 0x38, 0x9B, 0x71, 16, 1, 0,
+         0, 0, 0);
     put_frame(&b, c, 5);
     b.at[begin + 4] = (uint8_t)(b.size - begin);
     b.at[begin + 5] = (uint8_t)((b.size - begin) >> 8);
@@ -204,7 +204,11 @@ static bool class_request(camera *c, const uint8_t *setup, const uint8_t *data, 
     } else if (streaming) {
         *out = control(c);
     } else {
-        int value = code == GET_MIN ? -100 : code == GET_MAX ? 100 : code == GET_RES ? 1 : code == GET_CUR ? c->brightness : 0;
+        int value = code == GET_MIN   ? -100
+                    : code == GET_MAX ? 100
+                    : code == GET_RES ? 1
+                    : code == GET_CUR ? c->brightness
+                                      : 0;
         put(out, (uint16_t)value, 2);
     }
     fflush(stdout);
@@ -250,7 +254,8 @@ static void on_control(camera *c, uint32_t sequence, const uint8_t *setup, const
 static size_t from_clip(camera *c)
 {
     size_t end = c->clip_at + 2;
-    while (end + 2 < c->clip_size && !(c->clip[end] == 0xFF && c->clip[end + 1] == 0xD8 && c->clip[end + 2] == 0xFF)) end++;
+    while (end + 2 < c->clip_size && !(c->clip[end] == 0xFF && c->clip[end + 1] == 0xD8 && c->clip[end + 2] == 0xFF))
+        end++;
     if (end + 2 >= c->clip_size) end = c->clip_size;
     size_t size = end - c->clip_at;
     if (size > picture_bytes(c)) size = picture_bytes(c);

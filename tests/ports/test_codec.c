@@ -274,7 +274,8 @@ static void each_stream_has_its_size_and_rate(void **state)
     (void)state;
     codec_streams *s = open_streams(3);
     const codec_picture p = scene(CODEC_YUYV, 0);
-    const bmb_mode modes[] = { { BMB_CODEC_JPEG, W, H, 30000 }, { BMB_CODEC_JPEG, W / 2, H / 2, 10000 },
+    const bmb_mode modes[] = { { BMB_CODEC_JPEG, W, H, 30000 },
+                               { BMB_CODEC_JPEG, W / 2, H / 2, 10000 },
                                { BMB_CODEC_H264, W / 2, H / 2, 15000 } };
     bmb_camera_frame f;
     bmb_jpeg jpeg;

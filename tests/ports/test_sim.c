@@ -406,7 +406,7 @@ static void a_parameter_set_tells_the_rate(void **state)
             assert_int_equal(after.height, before.height);
             assert_int_equal(after.level, before.level);
             for (size_t k = 2; k < size; k++)
-                assert_false(out[k] < 3 && out[k - 1] == 0 && out[k - 2] == 0);           /* no start code */
+                assert_false(out[k] < 3 && out[k - 1] == 0 && out[k - 2] == 0);             /* no start code */
             assert_int_equal(codec_sps_with_rate(out, size, 5000, again, sizeof again), 0); /* it says one already */
             assert_int_equal(codec_sps_with_rate(rows[r].sps, rows[r].size, rates[i], out, size - 1), 0);
         }
