@@ -245,8 +245,9 @@ static void hand_over(camera *cam, buffer *b, bool *encodes)
         stream *s = &cam->streams[i];
         if (!s->running) continue;
         if (!s->native) *encodes = true;
-        bool in_order = cam->own.codec == BMB_CODEC_H264;
-        if (!s->native || (!in_order && !codec_is_due(&s->due_us, s->mode.mfps, b->capture_us))) continue;
+        /* Pictures are left out to keep a lower rate; not because they came in a burst. */
+        bool thinned = cam->own.codec == BMB_CODEC_JPEG && s->mode.mfps < cam->own.mfps;
+        if (!s->native || (thinned && !codec_is_due(&s->due_us, s->mode.mfps, b->capture_us))) continue;
         if (s->ready_count == BUFFERS) {
             s->ready[0]->refs--;
             memmove(s->ready, s->ready + 1, --s->ready_count * sizeof s->ready[0]);
@@ -364,15 +365,16 @@ static void read_source(camera *cam, intake_source *src, splitter *split, uint8_
         if (src->errors >= 0 && p[2].revents != 0) listen_to(cam, src, line, sizeof line);
         if (p[0].revents == 0) continue;
         ssize_t got = read(src->fd, chunk, CHUNK);
+        int error = got < 0 ? errno : 0;
         if (got > 0) (void)splitter_add(split, chunk, (size_t)got);
-        if (got > 0 || (got < 0 && (errno == EAGAIN || errno == EINTR)) || (got == 0 && src->datagrams)) continue;
+        if (got > 0 || (got < 0 && (error == EAGAIN || error == EINTR)) || (got == 0 && src->datagrams)) continue;
         if (got == 0 && src->is_file && lseek(src->fd, 0, SEEK_SET) == 0 && split->size + split->begin > 0) {
             idle = true; /* its last picture is whole */
             continue;
         }
         while (splitter_next(split, true, &picture, &size)) on_picture(cam, split->kind, picture, size);
         if (src->errors >= 0) listen_to(cam, src, line, sizeof line);
-        intake_ended(src, &cam->spec);
+        intake_ended(src, &cam->spec, error);
         pthread_mutex_lock(&cam->lock);
         cam->ended = true;
         snprintf(cam->why, sizeof cam->why, "%s", src->why);
@@ -709,6 +711,11 @@ bmb_err bmb_intake_create(const bmb_port *port, const bmb_intake_camera *cameras
     }
     clock_gettime(CLOCK_MONOTONIC, &until);
     until.tv_sec += (time_t)(wait_ms / 1000);
+    until.tv_nsec += (long)(wait_ms % 1000) * 1000000;
+    if (until.tv_nsec >= 1000000000) {
+        until.tv_nsec -= 1000000000;
+        until.tv_sec++;
+    }
     for (size_t i = 0; i < self->count; i++) wait_until_known(&self->cameras[i], &until);
     *out = self;
     return BMB_OK;

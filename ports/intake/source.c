@@ -213,10 +213,9 @@ void intake_close(intake_source *s)
     s->program = 0;
 }
 
-void intake_ended(intake_source *s, const bmb_intake_camera *spec)
+void intake_ended(intake_source *s, const bmb_intake_camera *spec, int error)
 {
-    int status, error = 0;
-    socklen_t size = sizeof error;
+    int status;
     if (s->program > 0) {
         char name[64];
         snprintf(name, sizeof name, "%.*s", (int)strcspn(spec->program, " "), spec->program);
@@ -235,7 +234,7 @@ void intake_ended(intake_source *s, const bmb_intake_camera *spec)
                      s->words);
         return;
     }
-    if (getsockopt(s->fd, SOL_SOCKET, SO_ERROR, &error, &size) == 0 && error != 0)
+    if (error != 0)
         snprintf(s->why, sizeof s->why, "%s: %s; start what listens there", spec->input, strerror(error));
     else
         snprintf(s->why, sizeof s->why, "%s has ended", strcmp(spec->input, "-") == 0 ? "standard input" : spec->input);

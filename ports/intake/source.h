@@ -23,7 +23,8 @@ typedef struct intake_source {
 bool intake_open(intake_source *s, const bmb_intake_camera *spec);
 /* Ends a program and what it started, at the latest by force. */
 void intake_close(intake_source *s);
-/* Its end was seen: fills in `why`, for a program with its exit status and last words. */
-void intake_ended(intake_source *s, const bmb_intake_camera *spec);
+/* Its end was seen (error 0), or reading failed with an errno: fills in `why`, for a program with its exit status and
+ * last words. */
+void intake_ended(intake_source *s, const bmb_intake_camera *spec, int error);
 
 #endif

@@ -4,7 +4,6 @@
 #include <string.h>
 
 #include "wire/h264.h"
-#include "wire/jpeg.h"
 
 void splitter_begin(splitter *s, split_kind kind, size_t raw_bytes)
 {
@@ -107,12 +106,40 @@ static bool ends_somewhere(splitter *s, const uint8_t *d)
     return false;
 }
 
+typedef enum walk_result { WALK_WHOLE, WALK_ON, WALK_BAD } walk_result;
+
+/* Goes from marker to marker (ITU-T T.81 B.1.1). *at: WALK_WHOLE: the end; WALK_BAD: where it is no image any more,
+ * such as where another one begins. WALK_ON: there has to come more. */
+static walk_result walk(const uint8_t *d, size_t size, size_t *at)
+{
+    for (*at = 2; *at + 2 <= size;) {
+        uint8_t marker = d[*at + 1];
+        if (d[*at] != 0xFF || marker == 0xD8 || marker == 0) return WALK_BAD;
+        if (marker == 0xD9) {
+            *at += 2;
+            return WALK_WHOLE;
+        }
+        if (marker == 0xFF || marker == 1 || (marker >= 0xD0 && marker <= 0xD7)) {
+            *at += marker == 0xFF ? 1 : 2;
+            continue;
+        }
+        if (*at + 4 > size) return WALK_ON;
+        *at += 2u + ((size_t)d[*at + 2] << 8 | d[*at + 3]);
+        for (; marker == 0xDA && *at + 2 <= size; ++*at) { /* entropy-coded data, up to the next marker */
+            const uint8_t *found = memchr(d + *at, 0xFF, size - *at - 1);
+            if (found == NULL) return WALK_ON;
+            *at = (size_t)(found - d);
+            if (found[1] != 0 && (found[1] < 0xD0 || found[1] > 0xD7)) break;
+        }
+    }
+    return WALK_ON;
+}
+
 static bool next_jpeg(splitter *s, const uint8_t **picture, size_t *size)
 {
-    bmb_jpeg image;
     for (;;) {
         const uint8_t *d = s->data + s->begin;
-        size_t begin = next_image(d, 0, s->size);
+        size_t begin = next_image(d, 0, s->size), end;
         if (begin == s->size) { /* the beginning of one may have come in part */
             if (s->size > 2) skip(s, s->size - 2);
             return false;
@@ -122,17 +149,16 @@ static bool next_jpeg(splitter *s, const uint8_t **picture, size_t *size)
             d = s->data + s->begin;
         }
         if (!ends_somewhere(s, d)) return false;
-        if (bmb_jpeg_parse(d, s->size, &image) == BMB_OK) {
+        walk_result result = walk(d, s->size, &end);
+        if (result == WALK_ON) return false;
+        if (result == WALK_WHOLE) {
             *picture = d;
-            *size = image.size;
-            drop(s, image.size);
+            *size = end;
+            drop(s, end);
             s->scanned = 0;
             return true;
         }
-        /* Not whole yet, or never: where another image begins behind an end, this one is given up. */
-        size_t next = next_image(d, 3, s->size);
-        if (next == s->size || next < 2 || d[next - 2] != 0xFF || d[next - 1] != 0xD9) return false;
-        skip(s, next);
+        skip(s, end); /* cut off */
         s->scanned = 0;
     }
 }

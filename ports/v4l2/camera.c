@@ -308,7 +308,8 @@ static void spread(camera *cam, v4l2_taken *t)
     for (unsigned i = 0; i < STREAMS; i++) {
         stream *s = &cam->streams[i];
         if (s->running && !s->native) encodes = true;
-        if (!s->running || !s->native || !codec_is_due(&s->due_us, s->mode.mfps, t->capture_us)) continue;
+        bool thinned = s->mode.codec == BMB_CODEC_JPEG && s->mode.mfps < cam->capture.setup.mfps;
+        if (!s->running || !s->native || (thinned && !codec_is_due(&s->due_us, s->mode.mfps, t->capture_us))) continue;
         if (s->ready_count == V4L2_LENDABLE) {
             v4l2_capture_let(&cam->capture, s->ready[0].buffer);
             memmove(s->ready, s->ready + 1, --s->ready_count * sizeof *s->ready);
