@@ -25,6 +25,7 @@ static const struct {
     { "ts", bench_ts },
     { "framed", bench_framed },
     { "multicast", bench_multicast },
+    { "capture", bench_capture },
     { "start", start },
     { "first-picture", first_picture },
 };

@@ -108,6 +108,7 @@ void bench_interleaved(void);
 void bench_multicast(void);
 void bench_ts(void);
 void bench_framed(void);
+void bench_capture(void);
 void bench_first_picture(const char *command);
 void bench_start(const char *command);
 

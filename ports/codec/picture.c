@@ -73,9 +73,15 @@ static uint8_t of_rgb(const uint8_t *rgb, unsigned plane)
     return (uint8_t)(((w[0] * rgb[0] + w[1] * rgb[1] + w[2] * rgb[2] + 128) >> 8) + (plane == 0 ? 16 : 128));
 }
 
-static void pick(uint8_t *out, const uint8_t *from, unsigned step, uint32_t count)
+/* Every second and every fourth byte: loops that compilers turn into vector instructions. */
+static void pick2(uint8_t *restrict out, const uint8_t *restrict from, uint32_t count)
 {
-    for (uint32_t i = 0; i < count; i++) out[i] = from[i * step];
+    for (uint32_t i = 0; i < count; i++) out[i] = from[2 * (size_t)i];
+}
+
+static void pick4(uint8_t *restrict out, const uint8_t *restrict from, uint32_t count)
+{
+    for (uint32_t i = 0; i < count; i++) out[i] = from[4 * (size_t)i];
 }
 
 const uint8_t *codec_row(const codec_picture *p, unsigned plane, uint32_t row, uint8_t *scratch)
@@ -86,13 +92,21 @@ const uint8_t *codec_row(const codec_picture *p, unsigned plane, uint32_t row, u
     switch (p->format) {
     case CODEC_NV12:
         if (plane == 0) return at;
-        pick(scratch, p->plane[1] + (size_t)row * p->stride[1] + (plane - 1), 2, count);
+        pick2(scratch, p->plane[1] + (size_t)row * p->stride[1] + (plane - 1), count);
         return scratch;
     case CODEC_YUYV:
-        pick(scratch, at + (plane == 0 ? 0 : 2 * plane - 1), plane == 0 ? 2 : 4, count);
+        if (plane == 0) {
+            pick2(scratch, at, count);
+        } else {
+            pick4(scratch, at + 2 * plane - 1, count);
+        }
         return scratch;
     case CODEC_UYVY:
-        pick(scratch, at + (plane == 0 ? 1 : 2 * (plane - 1)), plane == 0 ? 2 : 4, count);
+        if (plane == 0) {
+            pick2(scratch, at + 1, count);
+        } else {
+            pick4(scratch, at + 2 * (plane - 1), count);
+        }
         return scratch;
     case CODEC_GREY:
         if (plane == 0) return at;
@@ -131,10 +145,6 @@ static area middle(const codec_picture *p, uint16_t width, uint16_t height)
 static void add_row(uint32_t *sums, const uint32_t *ends, uint32_t columns, const uint8_t *samples)
 {
     uint32_t at = 0;
-    if (ends[0] == 2 && ends[columns - 1] == 2 * columns) { /* the common case, which compilers do well */
-        for (uint32_t i = 0; i < columns; i++) sums[i] += (uint32_t)samples[2 * i] + samples[2 * i + 1];
-        return;
-    }
     for (uint32_t i = 0; i < columns; i++) {
         uint32_t sum = 0;
         for (; at < ends[i]; at++) sum += samples[at];
@@ -148,27 +158,51 @@ static uint32_t end_of(uint32_t at, uint32_t of, uint32_t into)
 }
 
 typedef struct scratch {
-    uint8_t *row;
+    uint8_t *row[2];
     uint32_t *sums, *ends;
 } scratch;
+
+/* The two common cases, which compilers do well: half the height, and half of both. */
+static void average2(uint8_t *restrict out, const uint8_t *restrict a, const uint8_t *restrict b, uint32_t count)
+{
+    for (uint32_t i = 0; i < count; i++) out[i] = (uint8_t)((a[i] + b[i] + 1) >> 1);
+}
+
+static void average4(uint8_t *restrict out, const uint8_t *restrict a, const uint8_t *restrict b, uint32_t count)
+{
+    for (uint32_t i = 0; i < count; i++)
+        out[i] =
+            (uint8_t)((a[2 * (size_t)i] + a[2 * (size_t)i + 1] + b[2 * (size_t)i] + b[2 * (size_t)i + 1] + 2) >> 2);
+}
 
 static void scale_plane(const codec_picture *from, unsigned plane, area a, uint8_t *out, uint32_t stride,
                         uint32_t width, uint32_t height, const scratch *s)
 {
-    bool same = a.width == width;
+    bool same = a.width == width, half = a.width == 2 * width;
     for (uint32_t i = 0; i < width; i++) s->ends[i] = end_of(i, a.width, width);
     for (uint32_t y = 0, row = 0; y < height; y++) {
         uint32_t end = end_of(y, a.height, height), rows = end - row;
+        uint8_t *to = out + (size_t)y * stride;
         if (same && rows == 1) {
-            memcpy(out + (size_t)y * stride, codec_row(from, plane, a.top + row++, s->row) + a.left, width);
+            memcpy(to, codec_row(from, plane, a.top + row++, s->row[0]) + a.left, width);
+            continue;
+        }
+        if ((same || half) && rows == 2) {
+            const uint8_t *one = codec_row(from, plane, a.top + row++, s->row[0]) + a.left;
+            const uint8_t *two = codec_row(from, plane, a.top + row++, s->row[1]) + a.left;
+            if (same) {
+                average2(to, one, two, width);
+            } else {
+                average4(to, one, two, width);
+            }
             continue;
         }
         memset(s->sums, 0, width * sizeof *s->sums);
-        for (; row < end; row++) add_row(s->sums, s->ends, width, codec_row(from, plane, a.top + row, s->row) + a.left);
+        for (; row < end; row++)
+            add_row(s->sums, s->ends, width, codec_row(from, plane, a.top + row, s->row[0]) + a.left);
         for (uint32_t i = 0; i < width; i++) {
             uint32_t count = rows * (s->ends[i] - (i > 0 ? s->ends[i - 1] : 0));
-            out[(size_t)y * stride + i] =
-                (uint8_t)(count == 4 ? (s->sums[i] + 2) >> 2 : (s->sums[i] + count / 2) / count);
+            to[i] = (uint8_t)((s->sums[i] + count / 2) / count);
         }
     }
 }
@@ -205,10 +239,12 @@ bool codec_scale(codec_canvas *canvas, const codec_picture *from, uint16_t width
     const format_row *f = &formats[from->format];
     size_t sums = (size_t)from->width * sizeof(uint32_t);
     if (from->width < width || from->height < height || width < 2 || height < 2) return false;
-    if (!provide(canvas, width, height, 2 * sums + from->width)) return false;
-    uint8_t *end = canvas->memory + canvas->room - 2 * sums - from->width;
+    if (!provide(canvas, width, height, 2 * sums + 2 * (size_t)from->width + sizeof(uint32_t))) return false;
+    uint8_t *end = canvas->memory + canvas->room - 2 * sums - 2 * (size_t)from->width;
     end -= (uintptr_t)end % sizeof(uint32_t);
-    scratch s = { .sums = (uint32_t *)(void *)end, .ends = (uint32_t *)(void *)(end + sums), .row = end + 2 * sums };
+    scratch s = { .sums = (uint32_t *)(void *)end,
+                  .ends = (uint32_t *)(void *)(end + sums),
+                  .row = { end + 2 * sums, end + 2 * sums + from->width } };
     area luma = middle(from, width, height);
     for (unsigned i = 0; i < 3; i++) {
         codec_picture *to = &canvas->view;

@@ -52,6 +52,8 @@ struct codec_streams {
     const codec_encoder *preferred[BMB_CODEC_COUNT];
     void *preferred_ctx[BMB_CODEC_COUNT];
     codec_decoder *decoder;                  /* the thread's own */
+    codec_canvas planar;                     /* likewise, of the present picture … */
+    bool planar_made;                        /* … if this says so */
     codec_canvas canvas[CODEC_STREAMS_MOST]; /* likewise */
 };
 
@@ -134,6 +136,20 @@ static void note_jobs(codec_streams *self, job *jobs)
     }
 }
 
+/* H.264 encoders take planes alone: where one works on the picture's own size, it is laid out so once, for all. NULL:
+ * none does, or it lies so. */
+static const codec_picture *planar_of(codec_streams *self, const codec_picture *raw, const job *jobs)
+{
+    bool wanted = false;
+    if (raw->format == CODEC_I420) return NULL;
+    if (self->planar_made) return &self->planar.view;
+    for (unsigned i = 0; i < self->count; i++)
+        wanted = wanted || (jobs[i].due && jobs[i].mode.codec == BMB_CODEC_H264 && jobs[i].mode.width == raw->width &&
+                            jobs[i].mode.height == raw->height);
+    self->planar_made = wanted && codec_scale(&self->planar, raw, raw->width, raw->height);
+    return self->planar_made ? &self->planar.view : NULL;
+}
+
 /* The picture in a stream's size: one that was made already for another one, where there is one. NULL: it cannot be. */
 static const codec_picture *picture_for(codec_streams *self, const codec_input *in, job *jobs, unsigned n,
                                         const codec_picture **made)
@@ -144,9 +160,13 @@ static const codec_picture *picture_for(codec_streams *self, const codec_input *
     codec_canvas *canvas = &self->canvas[n];
     if (in->draw != NULL) return in->draw(in->ctx, in->cookie, n, width, height, &canvas->view) ? &canvas->view : NULL;
     if (in->raw == NULL) return NULL;
-    if (in->raw->width == width && in->raw->height == height) return in->raw;
+    bool exact = in->raw->width == width && in->raw->height == height;
+    if (exact && jobs[n].mode.codec == BMB_CODEC_JPEG && !self->planar_made) return in->raw;
+    const codec_picture *planar = planar_of(self, in->raw, jobs);
+    const codec_picture *from = planar != NULL ? planar : in->raw;
+    if (exact) return from;
     jobs[n].scaled = true;
-    return codec_scale(canvas, in->raw, width, height) ? &canvas->view : NULL;
+    return codec_scale(canvas, from, width, height) ? &canvas->view : NULL;
 }
 
 /* The largest size that is due, which a JPEG image must be decoded to. */
@@ -239,6 +259,7 @@ static void work(codec_streams *self, codec_input *in, job *jobs)
 {
     const codec_picture *made[CODEC_STREAMS_MOST] = { NULL };
     codec_picture decoded;
+    self->planar_made = false;
     if (in->jpeg != NULL && !decode(self, in, jobs, &decoded)) return;
     if (in->jpeg != NULL) in->raw = &decoded;
     pair(self, jobs);
@@ -362,6 +383,7 @@ void codec_streams_close(codec_streams *self)
         for (size_t k = 0; k < CODEC_BUFFERS; k++) free(self->stream[i].buffers[k].data);
         codec_canvas_free(&self->canvas[i]);
     }
+    codec_canvas_free(&self->planar);
     codec_decoder_close(self->decoder);
     pthread_mutex_destroy(&self->lock);
     pthread_cond_destroy(&self->changed);

@@ -2,6 +2,7 @@
 #include "bambino/sim.h"
 
 #include <stdatomic.h>
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -105,7 +106,7 @@ static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
     out->buffers = CODEC_BUFFERS;
     const bmb_sim_sensor *sensor = cam->spec.sensor;
     const char *model = cam->player != NULL ? "clip player" : sensor != NULL ? sensor->model : views[cam->spec.view];
-    strncpy(out->model, model, sizeof out->model - 1);
+    snprintf(out->model, sizeof out->model, "%s", model);
     out->modes = cam->rows;
     out->mode_count = cam->row_count;
     for (size_t i = 0; i < BMB_CONTROL_COUNT; i++) out->controls[i] = range_of(cam, (bmb_control)i);

@@ -18,11 +18,13 @@
 #define MODES_MOST 64u
 #define PUMP_MOST 8u          /* pictures taken from the driver in one call */
 #define NATIVE_COOKIE 0x1000u /* marks a buffer of the driver; else it is one of the encoder's */
+#define STILLS 16u            /* first pictures of a capture, one of which may be a still */
 #define LOOK_US 250000u       /* between two looks for a camera that is absent */
 
 /* One stream, in the mode that is in force. */
 typedef struct stream {
     bool running, native, wanted;
+    bool dry; /* the driver had no more, and this stream has not been told so since */
     bmb_mode mode;
     uint64_t due_us;
     v4l2_taken ready[V4L2_LENDABLE]; /* native: waiting to be taken, the oldest first */
@@ -52,7 +54,7 @@ typedef struct camera {
     size_t planned_count;
     codec_streams *codec;
     uint64_t copied;
-    uint32_t starts;
+    uint32_t starts, pictures; /* pictures: of the present capture */
     char trouble[480];
 } camera;
 
@@ -245,6 +247,7 @@ static bmb_err capture_as(camera *cam, const v4l2_setup *setup)
     cam->capturing = true;
     cam->err = BMB_OK;
     cam->starts++;
+    cam->pictures = 0;
     cam->clock_us = port->now_us(port->ctx) - s->monotonic_us(s->ctx);
     apply_controls(cam);
     for (unsigned i = 0; i < STREAMS; i++)
@@ -340,14 +343,20 @@ static void pump(camera *cam)
     v4l2_taken t;
     for (unsigned i = 0; cam->capturing && i < PUMP_MOST; i++) {
         bmb_err err = v4l2_capture_take(&cam->capture, &t);
-        if (err == BMB_AGAIN) return;
+        if (err == BMB_AGAIN) {
+            for (size_t k = 0; k < STREAMS; k++) cam->streams[k].dry = true;
+            return;
+        }
         if (err != BMB_OK) {
             fail(cam, err);
             return;
         }
         const v4l2_format_row *f = v4l2_format_of(cam->capture.setup.fourcc);
         bool jpeg = f != NULL && f->encoded && f->codec == BMB_CODEC_JPEG;
-        size_t mended = jpeg ? v4l2_mend_jpeg(t.data, t.size, t.room, &cam->copied) : t.size;
+        /* Stills are made of the first ones, by programs that look no closer; the device finds an image's end itself.
+         */
+        bool thorough = cam->pictures++ < STILLS;
+        size_t mended = jpeg ? v4l2_mend_jpeg(t.data, t.size, t.room, thorough, &cam->copied) : t.size;
         if (mended > 0) t.size = mended; /* else the device counts it as bad */
         spread(cam, &t);
         v4l2_capture_let(&cam->capture, t.buffer);
@@ -401,6 +410,7 @@ static bmb_err start(void *ctx, size_t index, const bmb_mode *asked, bmb_mode *e
     if (s->running) return BMB_IN_USE;
     if (!cam->capturing && !look_for(cam)) return cam->look_err;
     s->running = s->wanted = true;
+    s->dry = false;
     s->mode = *asked;
     bmb_err err = adapt(cam, n);
     if (err != BMB_OK) {
@@ -444,10 +454,11 @@ static bmb_err take(void *ctx, size_t index, bmb_camera_frame *out)
     camera *cam = camera_at(ctx, index, &n);
     if (cam == NULL || !cam->streams[n].running) return BMB_GONE;
     stream *s = &cam->streams[n];
-    pump(cam);
+    if (!s->dry) pump(cam); /* one call into the system in each step, not one for each stream and picture */
     if (!cam->capturing) return cam->err != BMB_OK ? cam->err : BMB_GONE;
-    if (!s->native) return codec_stream_take(cam->codec, n, out);
-    if (s->ready_count == 0) return BMB_AGAIN;
+    bmb_err err = s->native ? s->ready_count > 0 ? BMB_OK : BMB_AGAIN : codec_stream_take(cam->codec, n, out);
+    if (err == BMB_AGAIN) s->dry = false;
+    if (!s->native || err != BMB_OK) return err;
     const v4l2_taken t = s->ready[0];
     memmove(s->ready, s->ready + 1, --s->ready_count * sizeof *s->ready);
     *out = (bmb_camera_frame){ .data = t.data,

@@ -152,7 +152,7 @@ static bmb_err begin(v4l2_capture *c, v4l2_setup *setup)
     err = provide_buffers(c);
     if (err != BMB_OK) return err;
     struct v4l2_event_subscription size = { .type = V4L2_EVENT_SOURCE_CHANGE };
-    (void)call(c, VIDIOC_SUBSCRIBE_EVENT, &size); /* few have it */
+    c->tells_size = call(c, VIDIOC_SUBSCRIBE_EVENT, &size) >= 0; /* few do */
     uint32_t type = type_of(c);
     return v4l2_errno(call(c, VIDIOC_STREAMON, &type));
 }
@@ -233,7 +233,7 @@ static unsigned held(const v4l2_pool *p)
 static bool size_changed(const v4l2_capture *c)
 {
     struct v4l2_event e = { 0 };
-    for (unsigned i = 0; i < TAKES_MOST && call(c, VIDIOC_DQEVENT, &e) >= 0; i++)
+    for (unsigned i = 0; c->tells_size && i < TAKES_MOST && call(c, VIDIOC_DQEVENT, &e) >= 0; i++)
         if (e.type == V4L2_EVENT_SOURCE_CHANGE && (e.u.src_change.changes & V4L2_EVENT_SRC_CH_RESOLUTION) != 0)
             return true;
     return false;

@@ -36,8 +36,8 @@ typedef struct v4l2_pool {
 
 typedef struct v4l2_capture {
     const v4l2_system *system;
-    int fd; /* -1: closed */
-    bool watched;
+    int fd;                   /* -1: closed */
+    bool watched, tells_size; /* tells_size: an event comes when the input has another size */
     bool planes;
     v4l2_setup setup;       /* in force */
     uint32_t stride, image; /* bytes: of a row, of a picture as the driver says */

@@ -1,6 +1,5 @@
 #include "v4l2/mend.h"
 
-#include <stdbool.h>
 #include <string.h>
 
 #include "wire/jpeg.h"
@@ -49,12 +48,13 @@ static size_t find_scan(const uint8_t *d, size_t size, bool *has)
     return 0;
 }
 
-size_t v4l2_mend_jpeg(uint8_t *data, size_t size, size_t room, uint64_t *copied)
+size_t v4l2_mend_jpeg(uint8_t *data, size_t size, size_t room, bool thorough, uint64_t *copied)
 {
     bmb_jpeg image;
     bool has;
     if (size < 4 || data[0] != 0xFF || data[1] != 0xD8) return 0;
-    if (bmb_jpeg_parse(data, size, &image) == BMB_OK) size = image.size;
+    bool ends = data[size - 2] == 0xFF && data[size - 1] == 0xD9;
+    if ((thorough || !ends) && bmb_jpeg_parse(data, size, &image) == BMB_OK) size = image.size;
     size_t scan = find_scan(data, size, &has);
     if (scan == 0) return 0;
     if (has) return size;

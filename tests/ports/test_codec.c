@@ -15,7 +15,7 @@
 #define W 320u
 #define H 240u
 
-static uint8_t picture_memory[W * H * 3], out[1 << 20];
+static uint8_t picture_memory[(W + 64) * H * 4], out[1 << 20];
 
 /* The same scene in every layout: luma grows to the right, one chroma downwards, the other to the right. */
 static uint8_t luma_at(uint32_t x)

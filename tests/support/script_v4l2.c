@@ -335,6 +335,8 @@ static int call(void *ctx, int fd, unsigned long request_number, void *arg)
     }
     case VIDIOC_S_CTRL:
         return set_control(n, arg);
+    case VIDIOC_SUBSCRIBE_EVENT:
+        return n->tells_nothing ? -ENOTTY : 0;
     case VIDIOC_DQEVENT:
         return event(n, arg);
     default:

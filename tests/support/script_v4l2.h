@@ -63,9 +63,10 @@ typedef struct script_node {
     uint16_t other_width;        /* it sets this width, whatever is asked */
     int results[SCRIPT_RESULTS]; /* what the next calls for a picture return before any picture */
     unsigned result_count;
-    int wrong_index;   /* given in place of a picture's own; -1: none */
-    bool size_changes; /* the event waits */
-    bool mute;         /* an encoder that never answers */
+    int wrong_index;    /* given in place of a picture's own; -1: none */
+    bool size_changes;  /* the event waits */
+    bool tells_nothing; /* it has no events */
+    bool mute;          /* an encoder that never answers */
     /* What happened. */
     unsigned opens, starts, requests;
     uint32_t sequence;
