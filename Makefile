@@ -3,7 +3,7 @@ JOBS ?= $(shell nproc)
 BUILD = echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick test-sanitized plain-builds screenshots bench fuzz lint format size install docs clean
+.PHONY: demo test test-quick test-sanitized test-kernel plain-builds screenshots bench fuzz lint format size install docs clean
 
 demo:
 	@scripts/setup build
@@ -37,6 +37,14 @@ screenshots:
 	@scripts/setup pictures
 	@$(call BUILD,release)
 	@scripts/screenshots build/release/bambino
+
+# Real kernel drivers, in an emulated machine: KERNEL_CYCLES times a USB camera is unplugged while two watch.
+KERNEL_CYCLES ?= 100
+test-kernel:
+	@scripts/setup kernel
+	@$(call BUILD,release)
+	@$(CC) -O1 -Wall -Wextra -Werror -std=gnu11 tests/kernel/usb_camera.c -o build/usb_camera
+	@scripts/kernel build/kernel tests/kernel/guest.py $(CURDIR)/build/release/bambino $(CURDIR)/build/usb_camera $(CURDIR) $(KERNEL_CYCLES)
 
 # How long each receiver behind a slow path is watched.
 SLOW_SECONDS ?= 60

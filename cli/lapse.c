@@ -306,13 +306,14 @@ int cli_lapse(int argc, const char **argv)
         { "count", '\0', POPT_ARG_INT, &count, 0, "stop after so many", "N" },
         { "for", '\0', POPT_ARG_STRING, &length, 0, "stop after so long", "TIME" },
         { "size", '\0', POPT_ARG_STRING, &size, 0, "the camera's largest, if not given", "WIDTHxHEIGHT" },
-        { "config", '\0', POPT_ARG_STRING, &config, 0, "whose cameras (the demo's, if not given)", "CONFIG" },
+        { "config", '\0', POPT_ARG_STRING, &config, 0, "whose cameras (this machine's, if not given; else the demo's)",
+          "CONFIG" },
         { "set", '\0', POPT_ARG_STRING, &set, 0, "controls; several with commas", "CONTROL=VALUE" },
         { "fault", '\0', POPT_ARG_STRING, &faults, 0, "of a simulated board, as for run", "NAME[@FROM[-TO]]" },
         POPT_AUTOHELP POPT_TABLEEND
     };
     const char *rest[1] = { NULL };
-    char path[1024] = "";
+    bool invented;
     bool help = false;
     double seconds = 0;
     if (!cli_options(argc, argv, options, "lapse CAMERA --every TIME --out PATTERN", rest, 1, &help))
@@ -327,9 +328,7 @@ int cli_lapse(int argc, const char **argv)
         cli_error("--for %s: a time is expected, such as 90, 15m, 8h or 2d", length);
     } else if (count < 0) {
         cli_error("--count %d: a number above 0 is expected", count);
-    } else if (config == NULL && !cli_demo_file("railway.ini", path, sizeof path)) {
-        cli_error("name a configuration with --config");
-    } else if ((l.d = calloc(1, sizeof *l.d)) != NULL && cli_config_read(config != NULL ? config : path, &l.d->file)) {
+    } else if ((l.d = calloc(1, sizeof *l.d)) != NULL && cli_config_or_invented(config, &l.d->file, &invented)) {
         status = EXIT_FAILED;
         l.d->faults = faults;
         if (cli_attach(l.d) && prepare(&l, out, size, set)) {

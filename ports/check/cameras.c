@@ -162,11 +162,95 @@ static void controls_tell_what_is_in_force(void **state)
     }
 }
 
+static void streams_of_a_camera_stand_together(void **state)
+{
+    (void)state;
+    bmb_camera_info info, before = { 0 };
+    if (!there()) skip();
+    size_t count = cameras()->count(cameras()->ctx);
+    for (size_t i = 0; i < count; i++) {
+        assert_int_equal(cameras()->info(cameras()->ctx, i, &info), BMB_OK);
+        bool same = strcmp(info.name, before.name) == 0;
+        assert_int_equal(info.stream, same ? before.stream + 1 : 0); /* one next to the other, counted from 0 */
+        before = info;
+    }
+}
+
+/* The first camera with several streams; SIZE_MAX: there is none. */
+static size_t with_streams(void)
+{
+    bmb_camera_info info;
+    for (size_t i = 1; there() && i < cameras()->count(cameras()->ctx); i++)
+        if (cameras()->info(cameras()->ctx, i, &info) == BMB_OK && info.stream == 1) return i - 1;
+    return SIZE_MAX;
+}
+
+static void streams_show_the_same_exposures(void **state)
+{
+    (void)state;
+    bmb_camera_frame one, two;
+    size_t first = with_streams(), culprit = 0, same = 0;
+    if (first == SIZE_MAX) skip();
+    const size_t indices[] = { first, first + 1 };
+    const bmb_mode modes[] = { first_mode(first), first_mode(first + 1) };
+    if (cameras()->together != NULL &&
+        cameras()->together(cameras()->ctx, indices, modes, 2, &culprit) == BMB_UNSUPPORTED) {
+        assert_true(culprit < 2);
+        skip();
+    }
+    (void)start(first);
+    (void)start(first + 1);
+    assert_true(take(first, &one) && take(first + 1, &two));
+    for (unsigned i = 0; i < 50 && same < 3; i++) {
+        bool earlier = one.capture_us < two.capture_us;
+        same += one.capture_us == two.capture_us;
+        cameras()->release(cameras()->ctx, earlier ? first : first + 1, earlier ? one.cookie : two.cookie);
+        assert_true(take(earlier ? first : first + 1, earlier ? &one : &two));
+    }
+    assert_int_equal(same, 3);
+    cameras()->stop(cameras()->ctx, first); /* and one goes on without the other */
+    cameras()->release(cameras()->ctx, first + 1, two.cookie);
+    assert_true(take(first + 1, &two));
+    cameras()->release(cameras()->ctx, first, one.cookie);
+    cameras()->release(cameras()->ctx, first + 1, two.cookie);
+    cameras()->stop(cameras()->ctx, first + 1);
+}
+
+static void an_encoder_that_rests_goes_on_with_a_key_frame(void **state)
+{
+    (void)state;
+    bmb_camera_frame frame;
+    size_t index = with_streams() != SIZE_MAX ? with_streams() : 0;
+    if (!there() || cameras()->want == NULL) skip();
+    if (cameras()->present != NULL) assert_true(cameras()->present(cameras()->ctx, index));
+    (void)start(index);
+    assert_true(take(index, &frame));
+    cameras()->release(cameras()->ctx, index, frame.cookie);
+    bool rests = cameras()->want(cameras()->ctx, index, false);
+    for (unsigned i = 0; i < 20; i++) { /* what was on its way may still come */
+        if (cameras()->take(cameras()->ctx, index, &frame) == BMB_OK)
+            cameras()->release(cameras()->ctx, index, frame.cookie);
+        pass(10000);
+    }
+    if (rests) {
+        pass(100000);
+        assert_int_equal(cameras()->take(cameras()->ctx, index, &frame), BMB_AGAIN);
+    }
+    (void)cameras()->want(cameras()->ctx, index, true);
+    assert_true(take(index, &frame));
+    assert_true(!rests || frame.key);
+    cameras()->release(cameras()->ctx, index, frame.cookie);
+    cameras()->stop(cameras()->ctx, index);
+}
+
 const struct CMUnitTest check_cameras[] = {
     cmocka_unit_test(cameras_say_what_they_can_do),
     cmocka_unit_test(frames_come_and_go_back_late_and_in_any_order),
     cmocka_unit_test(a_camera_without_a_free_buffer_goes_on),
     cmocka_unit_test(a_camera_is_started_again),
     cmocka_unit_test(controls_tell_what_is_in_force),
+    cmocka_unit_test(streams_of_a_camera_stand_together),
+    cmocka_unit_test(streams_show_the_same_exposures),
+    cmocka_unit_test(an_encoder_that_rests_goes_on_with_a_key_frame),
 };
 const size_t check_cameras_count = sizeof check_cameras / sizeof check_cameras[0];

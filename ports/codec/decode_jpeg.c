@@ -7,6 +7,8 @@
 #include "codec/encoder.h"
 #include "wire/jpeg.h"
 
+#define PIXELS_MOST (64 << 20) /* a header may say anything */
+
 struct codec_decoder {
     tjhandle lib;
     uint8_t *memory;
@@ -62,7 +64,7 @@ bool codec_decode(codec_decoder *self, const uint8_t *jpeg, size_t size, uint16_
     /* The library fills what is cut off with grey, and calls that a warning, as it does harmless things. */
     if (bmb_jpeg_parse(jpeg, size, &whole) != BMB_OK) return false;
     if (tjDecompressHeader3(self->lib, jpeg, (unsigned long)size, &w, &h, &sampling, &colours) != 0) return false;
-    if (w > UINT16_MAX || h > UINT16_MAX) return false;
+    if (w > UINT16_MAX || h > UINT16_MAX || (int64_t)w * h > PIXELS_MOST) return false;
     choose_scale(&w, &h, width, height);
     for (size_t i = 0; i < sizeof known / sizeof known[0]; i++) {
         uint8_t *planes[3] = { NULL, NULL, NULL };

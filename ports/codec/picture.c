@@ -158,7 +158,7 @@ static uint32_t end_of(uint32_t at, uint32_t of, uint32_t into)
 }
 
 typedef struct scratch {
-    uint8_t *row[2];
+    uint8_t *row[4];
     uint32_t *sums, *ends;
 } scratch;
 
@@ -168,11 +168,16 @@ static void average2(uint8_t *restrict out, const uint8_t *restrict a, const uin
     for (uint32_t i = 0; i < count; i++) out[i] = (uint8_t)((a[i] + b[i] + 1) >> 1);
 }
 
+/* Two samples at a time, as one number: their sum does not depend on the order of its bytes. */
+typedef uint16_t pair __attribute__((aligned(1), may_alias));
+
 static void average4(uint8_t *restrict out, const uint8_t *restrict a, const uint8_t *restrict b, uint32_t count)
 {
-    for (uint32_t i = 0; i < count; i++)
-        out[i] =
-            (uint8_t)((a[2 * (size_t)i] + a[2 * (size_t)i + 1] + b[2 * (size_t)i] + b[2 * (size_t)i + 1] + 2) >> 2);
+    const pair *upper = (const pair *)(const void *)a, *lower = (const pair *)(const void *)b;
+    for (uint32_t i = 0; i < count; i++) {
+        uint16_t x = upper[i], y = lower[i];
+        out[i] = (uint8_t)(((x & 0xFF) + (x >> 8) + (y & 0xFF) + (y >> 8) + 2) >> 2);
+    }
 }
 
 static void scale_plane(const codec_picture *from, unsigned plane, area a, uint8_t *out, uint32_t stride,
@@ -185,6 +190,15 @@ static void scale_plane(const codec_picture *from, unsigned plane, area a, uint8
         uint8_t *to = out + (size_t)y * stride;
         if (same && rows == 1) {
             memcpy(to, codec_row(from, plane, a.top + row++, s->row[0]) + a.left, width);
+            continue;
+        }
+        if (half && rows == 4) { /* chroma of half width and full height */
+            for (unsigned i = 0; i < 2; i++) {
+                const uint8_t *one = codec_row(from, plane, a.top + row++, s->row[0]) + a.left;
+                const uint8_t *two = codec_row(from, plane, a.top + row++, s->row[1]) + a.left;
+                average4(s->row[2 + i], one, two, width);
+            }
+            average2(to, s->row[2], s->row[3], width);
             continue;
         }
         if ((same || half) && rows == 2) {
@@ -239,12 +253,13 @@ bool codec_scale(codec_canvas *canvas, const codec_picture *from, uint16_t width
     const format_row *f = &formats[from->format];
     size_t sums = (size_t)from->width * sizeof(uint32_t);
     if (from->width < width || from->height < height || width < 2 || height < 2) return false;
-    if (!provide(canvas, width, height, 2 * sums + 2 * (size_t)from->width + sizeof(uint32_t))) return false;
-    uint8_t *end = canvas->memory + canvas->room - 2 * sums - 2 * (size_t)from->width;
+    if (!provide(canvas, width, height, 2 * sums + 4 * (size_t)from->width + sizeof(uint32_t))) return false;
+    uint8_t *end = canvas->memory + canvas->room - 2 * sums - 4 * (size_t)from->width;
     end -= (uintptr_t)end % sizeof(uint32_t);
     scratch s = { .sums = (uint32_t *)(void *)end,
                   .ends = (uint32_t *)(void *)(end + sums),
-                  .row = { end + 2 * sums, end + 2 * sums + from->width } };
+                  .row = { end + 2 * sums, end + 2 * sums + from->width, end + 2 * sums + 2 * (size_t)from->width,
+                           end + 2 * sums + 3 * (size_t)from->width } };
     area luma = middle(from, width, height);
     for (unsigned i = 0; i < 3; i++) {
         codec_picture *to = &canvas->view;

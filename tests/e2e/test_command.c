@@ -37,6 +37,7 @@ static void says(const char *text)
 }
 
 #define DEMO "demo --http 127.0.0.1:0 --rtsp 127.0.0.1:0 --tcp 127.0.0.1:0 2>/dev/null"
+#define DEMO_INI BAMBINO_SOURCE "/demo/railway.ini"
 #define RUN(...) process_run(out, sizeof out, BAMBINO_COMMAND " " __VA_ARGS__)
 
 static void help_is_everywhere(void **state)
@@ -66,14 +67,12 @@ static void wrong_use_is_told(void **state)
     says("--nonsense");
     assert_int_equal(RUN("demo extra"), 2);
     says("\"extra\" is one argument too many");
-    assert_int_equal(RUN("run"), 2);
-    says("run needs a configuration file");
     assert_int_equal(RUN("run /nonexistent.ini"), 2);
     says("/nonexistent.ini: the configuration cannot be read");
     assert_int_equal(RUN("demo --http 300.1.2.3:80"), 2);
     says("--http 300.1.2.3:80: ADDRESS:PORT is expected");
     assert_int_equal(RUN("photo yard"), 2);
-    says("photo needs a camera and a file");
+    says("photo needs a file");
 }
 
 typedef struct wrong_line {
@@ -116,10 +115,10 @@ static void what_cannot_run_is_told(void **state)
     write_config("[http]\nlisten = 127.0.0.1:0\n[camera c]\nsource = clip\nclip = none.mjpeg\n[feed c]\n");
     assert_int_equal(RUN("run %s/c.ini", folder), 1);
     says("none.mjpeg cannot be read");
-    write_config("[http]\nlisten = 203.0.113.9:0\n[camera c]\n[feed c]\n");
+    write_config("[http]\nlisten = 203.0.113.9:0\n[camera c]\nsource = drawn\n[feed c]\n");
     assert_int_equal(RUN("run %s/c.ini", folder), 1);
     says("cannot listen at 203.0.113.9:0: no interface of this machine has that address");
-    write_config("[device]\nmemory = 10K\n[http]\nlisten = 127.0.0.1:0\n[camera c]\n[feed c]\n");
+    write_config("[device]\nmemory = 10K\n[http]\nlisten = 127.0.0.1:0\n[camera c]\nsource = drawn\n[feed c]\n");
     assert_int_equal(RUN("run %s/c.ini", folder), 1);
     says("10240 are there");
     says("reels: lower those first");
@@ -199,7 +198,7 @@ static void a_multicast_group_is_chosen_or_judged(void **state)
     (void)state;
     char first[2048];
     for (int i = 0; i < 2; i++) { /* the same one each time */
-        write_config("[http]\nlisten = 127.0.0.1:0\n[camera c]\n[feed c]\nmulticast = auto\n");
+        write_config("[http]\nlisten = 127.0.0.1:0\n[camera c]\nsource = drawn\n[feed c]\nmulticast = auto\n");
         assert_int_equal(RUN("run %s/c.ini --for 0.3 2>/dev/null", folder), 0);
         char *group = strstr(out, "its multicast group, 239.255.");
         assert_non_null(group);
@@ -208,12 +207,12 @@ static void a_multicast_group_is_chosen_or_judged(void **state)
         if (i == 0) strcpy(first, group);
         assert_string_equal(group, first);
     }
-    write_config("[http]\nlisten = 127.0.0.1:0\n[camera c]\n[feed c]\nmulticast = 192.0.2.1:5004\n");
+    write_config("[http]\nlisten = 127.0.0.1:0\n[camera c]\nsource = drawn\n[feed c]\nmulticast = 192.0.2.1:5004\n");
     assert_int_equal(RUN("run %s/c.ini", folder), 1);
     says("feed \"c\": multicast needs an address in 224.0.0.0/4");
-    write_config(
-        "[http]\nlisten = 127.0.0.1:0\n[camera c]\n[feed c]\nmulticast = 239.1.1.1:5004\n[camera d]\n[feed d]\n"
-        "multicast = 239.1.1.1:5004\n");
+    write_config("[http]\nlisten = 127.0.0.1:0\n[camera c]\nsource = drawn\n[feed c]\nmulticast = "
+                 "239.1.1.1:5004\n[camera d]\nsource = drawn\n[feed d]\n"
+                 "multicast = 239.1.1.1:5004\n");
     assert_int_equal(RUN("run %s/c.ini", folder), 1);
     says("feed \"d\": another feed has the same multicast group");
     write_config("[feed c]\nmulticast = always\n");
@@ -234,11 +233,13 @@ static void it_stops_by_itself(void **state)
 static void cameras_are_listed(void **state)
 {
     (void)state;
-    assert_int_equal(RUN("cameras"), 0);
-    says("yard  sidings, JPEG");
+    assert_int_equal(RUN("cameras " DEMO_INI), 0);
+    says("station  station platform, 4 streams at a time");
+    says("H.264    1920x1080 up to 60/s");
+    says("yard  sidings, 4 streams at a time");
     says("1920x1080 up to 60/s");
     says("quality      1 to 100, now 75");
-    says("loco  clip player, JPEG");
+    says("loco  clip player\n    JPEG     320x240 up to 10/s");
     says("0 missing");
     write_config("[http]\nlisten = :0\n[camera c]\nsource = clip\nclip = none.mjpeg\n[feed c]\n[feed d]\n");
     assert_int_equal(RUN("cameras %s/c.ini", folder), 1);
@@ -250,23 +251,120 @@ static void cameras_are_listed(void **state)
 static void a_photo_is_written_whole_or_not_at_all(void **state)
 {
     (void)state;
-    assert_int_equal(RUN("photo yard --out %s/p.jpg", folder), 0);
+    assert_int_equal(RUN("photo yard --config " DEMO_INI " --out %s/p.jpg", folder), 0);
     says("1920x1080");
     assert_int_equal(process_run(out, sizeof out, "ffmpeg -v error -i %s/p.jpg -f null -", folder), 0);
     assert_string_equal(out, "");
-    assert_int_equal(RUN("photo yard --size 320x240 --out %s/p.jpg", folder), 1);
+    assert_int_equal(RUN("photo yard --config " DEMO_INI " --size 320x240 --out %s/p.jpg", folder), 1);
     says("p.jpg is there already; choose another name, or add --overwrite");
-    assert_int_equal(RUN("photo yard --size 320x240 --overwrite --out %s/p.jpg", folder), 0);
+    assert_int_equal(RUN("photo yard --config " DEMO_INI " --size 320x240 --overwrite --out %s/p.jpg", folder), 0);
     process_run(out, sizeof out, "ls %s", folder);
     assert_string_equal(out, "p.jpg\n"); /* and no part of it */
-    assert_int_equal(RUN("photo attic --out %s/q.jpg", folder), 1);
-    says("there is no camera \"attic\"; attached are: station, platform, yard, loco");
-    assert_int_equal(RUN("photo yard --size 321x240 --out %s/q.jpg", folder), 1);
+    assert_int_equal(RUN("photo attic --config " DEMO_INI " --out %s/q.jpg", folder), 1);
+    says("there is no camera \"attic\"; attached are: station, yard, loco");
+    assert_int_equal(RUN("photo yard --config " DEMO_INI " --size 321x240 --out %s/q.jpg", folder), 1);
     says("has no size 321x240");
-    assert_int_equal(RUN("photo yard --out %s/no/such/q.jpg", folder), 1);
+    assert_int_equal(RUN("photo yard --config " DEMO_INI " --out %s/no/such/q.jpg", folder), 1);
     says("cannot be written: there is no such folder");
     process_run(out, sizeof out, "ls %s | grep -c q.jpg", folder);
     assert_string_equal(out, "0\n");
+}
+
+/* A device that runs while the test asks it something; its log is beside its configuration. */
+static void serve(const char *config, served *p)
+{
+    char arguments[200];
+    write_config(config);
+    snprintf(arguments, sizeof arguments, "run %s/c.ini 2>%s/log", folder, folder);
+    assert_true(served_start(p, BAMBINO_COMMAND, arguments));
+}
+
+static void a_programs_pictures_are_served(void **state)
+{
+    (void)state;
+    char config[1600];
+    served p;
+    snprintf(config, sizeof config,
+             "[device]\nlog = debug\n[http]\nlisten = 127.0.0.1:0\n"
+             "[camera cap]\nprogram = sh -c \"echo warming up >&2; while cat %s; do sleep 0.1; done\"\n"
+             "[feed cap]\n[feed small]\ncamera = cap\nsize = 160x120\n[feed moving]\ncamera = cap\ncodec = h264\n"
+             "[camera never]\nprogram = no-such-program\n[feed never]\n",
+             BAMBINO_SOURCE "/demo/loco.mjpeg");
+    serve(config, &p);
+    char address[40];
+    snprintf(address, sizeof address, "127.0.0.1:%u", p.http);
+    assert_int_equal(process_run(out, sizeof out, "curl -s -m 9 -o %s/a.jpg http://%s/cap.jpg", folder, address), 0);
+    assert_int_equal(process_run(out, sizeof out, "curl -s -m 9 -o %s/b.jpg http://%s/small.jpg", folder, address), 0);
+    assert_int_equal(
+        process_run(out, sizeof out,
+                    "for f in a b; do ffprobe -v error -show_entries stream=width -of csv=p=0 %s/$f.jpg; done", folder),
+        0);
+    assert_string_equal(out, "320\n160\n");
+    assert_int_equal(process_run(out, sizeof out,
+                                 "ffprobe -v error -show_entries stream=codec_name -of csv=p=0 http://%s/moving.ts | "
+                                 "head -1",
+                                 address),
+                     0);
+    says("h264");
+    assert_int_equal(
+        process_run(out, sizeof out, "curl -s -m 9 -o /dev/null -w '%%{http_code}' http://%s/never.jpg", address), 0);
+    says("503");
+    (void)served_stop(&p);
+    assert_int_equal(process_run(out, sizeof out, "cat %s/log", folder), 0);
+    says("camera \"cap\" says: warming up");
+    says("feed \"never\": the camera failed: the program no-such-program: No such file");
+}
+
+static void one_camera_has_several_feeds(void **state)
+{
+    (void)state;
+    served p;
+    serve("[http]\nlisten = 127.0.0.1:0\n[camera c]\nsource = drawn\nview = yard\n[feed a]\ncamera = c\n"
+          "[feed b]\ncamera = c\nsize = 320x240\n[feed moving]\ncamera = c\ncodec = h264\n",
+          &p);
+    char address[40];
+    snprintf(address, sizeof address, "127.0.0.1:%u", p.http);
+    /* A still of each, and of a size of its own while two of them are watched: nobody sees a gap. */
+    assert_int_equal(
+        process_run(out, sizeof out,
+                    "curl -s -m 4 -o /dev/null http://%s/b.mjpeg & curl -s -m 4 -o /dev/null http://%s/a.mjpeg & "
+                    "sleep 1; for f in a b moving a-1280x720 b-1920x1080; do curl -s -m 5 -o %s/$f.jpg "
+                    "http://%s/$f.jpg; ffprobe -v error -show_entries stream=width -of csv=p=0 %s/$f.jpg; done; "
+                    "wait",
+                    address, address, folder, address, folder),
+        0);
+    assert_string_equal(out, "640\n320\n640\n1280\n1920\n");
+    (void)served_stop(&p);
+    assert_int_equal(process_run(out, sizeof out, "cat %s/log", folder), 0);
+    assert_null(strstr(out, "still"));
+    assert_null(strstr(out, "failed"));
+    write_config(
+        "[http]\nlisten = 127.0.0.1:0\n[camera c]\nsource = drawn\n[feed a]\ncamera = c\n[feed b]\ncamera = c\n"
+        "[feed d]\ncamera = c\n[feed e]\ncamera = c\n[feed f]\ncamera = c\n");
+    assert_int_equal(RUN("run %s/c.ini", folder), 1);
+    says("camera \"c\" has no stream left for another feed");
+    write_config(
+        "[http]\nlisten = 127.0.0.1:0\n[camera c]\nsource = drawn\n[feed a]\ncamera = c\ncodec = h264\nquality = 50\n");
+    assert_int_equal(RUN("run %s/c.ini", folder), 1);
+    says("has no control \"quality\"");
+}
+
+static void every_camera_gives_a_photo(void **state)
+{
+    (void)state;
+    char config[600];
+    snprintf(config, sizeof config,
+             "[http]\nlisten = 127.0.0.1:0\n[camera clip]\nsource = clip\nclip = %s\n[feed clip]\n"
+             "[camera file]\ninput = %s\n[feed file]\n",
+             BAMBINO_SOURCE "/demo/station.h264", BAMBINO_SOURCE "/demo/station.h264");
+    write_config(config);
+    for (unsigned i = 0; i < 2; i++) {
+        assert_int_equal(RUN("photo %s --config %s/c.ini --out %s/%u.jpg", i == 0 ? "clip" : "file", folder, folder, i),
+                         0);
+        says("640x360");
+        assert_int_equal(process_run(out, sizeof out, "ffmpeg -v error -i %s/%u.jpg -f null -", folder, i), 0);
+        assert_string_equal(out, "");
+    }
 }
 
 static void the_reference_is_current(void **state)
@@ -469,6 +567,9 @@ int main(void)
         CASE(it_stops_by_itself),
         CASE(cameras_are_listed),
         CASE(a_photo_is_written_whole_or_not_at_all),
+        CASE(a_programs_pictures_are_served),
+        CASE(one_camera_has_several_feeds),
+        CASE(every_camera_gives_a_photo),
         CASE(the_reference_is_current),
         CASE(a_mistyped_address_is_answered),
         CASE(nobody_reads_what_it_says),

@@ -21,13 +21,14 @@ static fake_port *fake;
 
 static bmb_port *open_linux(void)
 {
-    const bmb_sim_camera camera = {
-        .name = "yard", .kind = BMB_SIM_CLIP, .clip = BAMBINO_SOURCE "/demo/loco.mjpeg", .clip_mfps = 60000
+    const bmb_sim_camera cameras[] = {
+        { .name = "yard", .kind = BMB_SIM_CLIP, .clip = BAMBINO_SOURCE "/demo/loco.mjpeg", .clip_mfps = 60000 },
+        { .name = "station", .kind = BMB_SIM_DRAWN, .streams = 3 },
     };
     strcpy(folder, "/tmp/bambino-check-XXXXXX");
     if (bmb_linux_create(&linux_port, &port) != BMB_OK || mkdtemp(folder) == NULL ||
         bmb_linux_storage(linux_port, folder, &port.storage) != BMB_OK ||
-        bmb_sim_create(&camera, 1, &port, &sim, NULL) != BMB_OK)
+        bmb_sim_create(cameras, 2, &port, &sim, NULL) != BMB_OK)
         return NULL;
     return &port;
 }
