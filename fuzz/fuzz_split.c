@@ -2,7 +2,7 @@
  * order, and nothing is counted twice. The first byte says what is known of it and how large the pieces are. */
 #include <stdlib.h>
 
-#include "intake/split.h"
+#include "codec/split.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {

@@ -67,7 +67,7 @@ typedef struct bmb_v4l2_state {
 bmb_err bmb_v4l2_state_get(bmb_v4l2 *self, size_t camera, bmb_v4l2_state *out);
 /* The index-th control of the driver that has no name of ours, as a line for people: name, range, value.
  * BMB_NOT_FOUND: no more. */
-bmb_err bmb_v4l2_control_text(bmb_v4l2 *self, size_t camera, size_t index, char *out, size_t room);
+bmb_err bmb_v4l2_control_text(bmb_v4l2 *self, size_t camera_number, size_t index, char *out, size_t room);
 
 #ifdef __cplusplus
 }

@@ -255,13 +255,14 @@ static void pair(codec_streams *self, job *jobs)
     }
 }
 
-static void work(codec_streams *self, codec_input *in, job *jobs)
+static void work(codec_streams *self, const codec_input *input, job *jobs)
 {
     const codec_picture *made[CODEC_STREAMS_MOST] = { NULL };
     codec_picture decoded;
     self->planar_made = false;
-    if (in->jpeg != NULL && !decode(self, in, jobs, &decoded)) return;
-    if (in->jpeg != NULL) in->raw = &decoded;
+    if (input->jpeg != NULL && !decode(self, input, jobs, &decoded)) return;
+    codec_input in = *input;
+    if (in.jpeg != NULL) in.raw = &decoded;
     pair(self, jobs);
     for (unsigned i = 0; i < self->count; i++) {
         job *j = &jobs[i];
@@ -276,7 +277,7 @@ static void work(codec_streams *self, codec_input *in, job *jobs)
         }
         s->fed_by = -1;
         s->serial++;
-        made[i] = picture_for(self, in, jobs, i, made);
+        made[i] = picture_for(self, &in, jobs, i, made);
         if (made[i] != NULL) encode(self, s, j, made[i]);
     }
 }

@@ -14,7 +14,7 @@
 #include "codec/encoder.h"
 #include "codec/streams.h"
 #include "intake/source.h"
-#include "intake/split.h"
+#include "codec/split.h"
 #include "wire/h264.h"
 #include "wire/jpeg.h"
 
@@ -274,6 +274,16 @@ static void to_encoders(camera *cam, const buffer *b, split_kind kind)
     codec_streams_put(cam->codec, &in);
 }
 
+static bool provide(buffer *b, size_t size)
+{
+    if (b->room >= size) return true;
+    uint8_t *grown = realloc(b->data, size + size / 2);
+    if (grown == NULL) return false;
+    b->data = grown;
+    b->room = size + size / 2;
+    return true;
+}
+
 static void on_picture(camera *cam, split_kind kind, const uint8_t *data, size_t size)
 {
     bmb_mode own;
@@ -293,14 +303,7 @@ static void on_picture(camera *cam, split_kind kind, const uint8_t *data, size_t
         }
     }
     buffer *b = cam->mode_count > 0 ? free_buffer(cam) : NULL;
-    if (b != NULL && b->room < size) {
-        uint8_t *grown = realloc(b->data, size + size / 2);
-        if (grown == NULL) b = NULL;
-        if (b != NULL) {
-            b->data = grown;
-            b->room = size + size / 2;
-        }
-    }
+    if (b != NULL && !provide(b, size)) b = NULL;
     if (b != NULL) {
         memcpy(b->data, data, size);
         b->size = size;

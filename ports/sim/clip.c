@@ -3,11 +3,12 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "codec/split.h"
 #include "sim/source.h"
 #include "wire/h264.h"
 #include "wire/jpeg.h"
 
-#define CLIP_MOST (64u << 20) /* bytes; a clip is a few seconds */
+#define CLIP_MOST SPLIT_MOST /* bytes; a clip is a few seconds */
 
 static bmb_err read_file(const char *path, sim_clip *out)
 {
@@ -42,68 +43,55 @@ static bmb_err add_picture(sim_clip *clip, size_t at, bool key)
     return BMB_OK;
 }
 
-static bmb_err cut_jpeg(sim_clip *clip)
+/* What a picture tells of the clip: whether it is a key frame, and its size. */
+static bool look(sim_clip *clip, const uint8_t *data, size_t size, bool *key)
 {
     bmb_jpeg jpeg;
-    for (size_t at = 0; at < clip->size; at += jpeg.size) {
-        bmb_err err = bmb_jpeg_parse(clip->data + at, clip->size - at, &jpeg);
-        if (err == BMB_OK) err = add_picture(clip, at, true);
-        if (err != BMB_OK) return err;
+    bmb_h264_facts facts;
+    bmb_sps sps;
+    *key = true;
+    if (clip->codec == BMB_CODEC_JPEG) {
+        if (bmb_jpeg_parse(data, size, &jpeg) != BMB_OK) return false;
         clip->width = jpeg.width;
         clip->height = jpeg.height;
+        return true;
     }
-    return BMB_OK;
-}
-
-static bool is_picture(uint8_t header)
-{
-    bmb_nal_type type = bmb_nal_type_of(header);
-    return type == BMB_NAL_SLICE || type == BMB_NAL_IDR;
-}
-
-/* Begins at a start code: does the unit there open a new access unit? A slice does when it is its picture's first
- * (first_mb_in_slice 0 is coded as a single 1 bit), and so do the parameter sets and the like before it. */
-static bool opens_picture(const uint8_t *unit, bool had_picture)
-{
-    if (!had_picture) return false;
-    return !is_picture(unit[0]) || (unit[1] & 0x80) != 0;
-}
-
-static bmb_err cut_h264(sim_clip *clip)
-{
-    const uint8_t *d = clip->data;
-    bool had_picture = false;
-    size_t begin = 0;
-    bmb_h264_facts facts;
-    bmb_sps sps = { 0 };
-    for (size_t at = 0; at + 5 < clip->size; at++) {
-        if (d[at] != 0 || d[at + 1] != 0 || d[at + 2] != 1) continue;
-        if (opens_picture(d + at + 3, had_picture)) {
-            size_t end = d[at - 1] == 0 ? at - 1 : at; /* a start code of four bytes */
-            bmb_err err = bmb_h264_parse(d + begin, end - begin, &facts);
-            if (err == BMB_OK) err = add_picture(clip, begin, facts.key);
-            if (err != BMB_OK) return err;
-            begin = end;
-            had_picture = false;
-        }
-        had_picture = had_picture || is_picture(d[at + 3]);
-        if (bmb_nal_type_of(d[at + 3]) == BMB_NAL_SPS) (void)bmb_sps_parse(d + at + 3, clip->size - at - 3, &sps);
+    if (bmb_h264_parse(data, size, &facts) != BMB_OK) return false;
+    *key = facts.key;
+    for (uint16_t i = 0; i < facts.count; i++) {
+        const bmb_nal *unit = &facts.unit[i];
+        if (bmb_nal_type_of(data[unit->at]) != BMB_NAL_SPS) continue;
+        if (bmb_sps_parse(data + unit->at, unit->size, &sps) != BMB_OK) continue;
+        clip->width = sps.width;
+        clip->height = sps.height;
     }
-    clip->codec = BMB_CODEC_H264;
-    clip->width = sps.width;
-    clip->height = sps.height;
-    if (!had_picture || sps.width == 0) return BMB_BAD_DATA;
-    bmb_err err = bmb_h264_parse(d + begin, clip->size - begin, &facts);
-    if (err == BMB_OK) err = add_picture(clip, begin, facts.key);
-    return err == BMB_OK && !clip->key[0] ? BMB_BAD_DATA : err;
+    return true;
+}
+
+static bmb_err cut(sim_clip *clip, splitter *s)
+{
+    const uint8_t *picture;
+    size_t size, at = 0;
+    bool key;
+    if (!splitter_add(s, clip->data, clip->size)) return BMB_NO_MEMORY;
+    for (; splitter_next(s, true, &picture, &size); at += size) {
+        clip->codec = s->kind == SPLIT_JPEG ? BMB_CODEC_JPEG : BMB_CODEC_H264;
+        bmb_err err = look(clip, picture, size, &key) ? add_picture(clip, at, key) : BMB_BAD_DATA;
+        if (err != BMB_OK) return err;
+    }
+    /* All of it, from a key frame on, or it is no clip. */
+    bool whole = s->skipped == 0 && at == clip->size && clip->count > 0 && clip->width > 0;
+    return whole && clip->key[0] ? BMB_OK : BMB_BAD_DATA;
 }
 
 bmb_err sim_clip_load(const char *path, sim_clip *out)
 {
+    splitter s = { 0 };
     memset(out, 0, sizeof *out);
     bmb_err err = read_file(path, out);
-    if (err == BMB_OK) err = out->data[0] == 0 ? cut_h264(out) : cut_jpeg(out); /* a start code, or a JPEG's 0xFF */
-    if (err == BMB_OK && out->count == 0) err = BMB_BAD_DATA;
+    splitter_begin(&s, SPLIT_UNKNOWN, 0);
+    if (err == BMB_OK) err = cut(out, &s);
+    splitter_free(&s);
     if (err != BMB_OK) {
         sim_clip_free(out);
         return err;

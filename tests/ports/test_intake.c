@@ -11,7 +11,7 @@
 #include "bambino/intake.h"
 #include "bambino/linux.h"
 #include "codec/picture.h"
-#include "intake/split.h"
+#include "codec/split.h"
 #include "support/fake_port.h"
 #include "wire/jpeg.h"
 

@@ -1,8 +1,8 @@
 /* Cuts a stream of bytes into pictures: JPEG images one behind the other, an H.264 byte stream (ITU-T H.264 annex B),
  * or raw pictures of a known size. What it is, is found by looking at it. Private to ports/.
  */
-#ifndef BMB_INTAKE_SPLIT_H
-#define BMB_INTAKE_SPLIT_H
+#ifndef BMB_CODEC_SPLIT_H
+#define BMB_CODEC_SPLIT_H
 
 #include <stdbool.h>
 #include <stddef.h>

@@ -1,4 +1,4 @@
-#include "intake/split.h"
+#include "codec/split.h"
 
 #include <stdlib.h>
 #include <string.h>
