@@ -84,10 +84,11 @@ function noticeOf(feed, card) {
 function showFeed(feed) {
   const card = cards.get(feed.name);
   const set = (name, text) => { card.node.querySelector(`[data-figure=${name}]`).textContent = text; };
-  set('fps', feed.fps === feed.fps_set ? feed.fps : `${feed.fps} of ${feed.fps_set}`);
-  set('kbps', feed.kbps_set ? `${feed.kbps} of ${feed.kbps_set}` : feed.kbps);
+  const rests = feed.camera_state === 'resting'; // its last figures are those of whoever left
+  set('fps', rests ? '–' : feed.fps === feed.fps_set ? feed.fps : `${feed.fps} of ${feed.fps_set}`);
+  set('kbps', rests ? '–' : feed.kbps_set ? `${feed.kbps} of ${feed.kbps_set}` : feed.kbps);
   set('size', `${feed.width}×${feed.height}`);
-  set('age', feed.newest_ms === null ? '–' : `${feed.newest_ms} ms`);
+  set('age', rests || feed.newest_ms === null ? '–' : `${feed.newest_ms} ms`);
   set('viewers', feed.viewers);
   set('skipped', feed.skipped);
   card.lamp.textContent = feed.camera_state;

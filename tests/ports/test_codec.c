@@ -225,7 +225,7 @@ static void give_back(void *ctx, uintptr_t cookie)
     pthread_mutex_lock(&lock);
     assert_true(lent[cookie % 64]); /* once each */
     lent[cookie % 64] = false;
-    given_back++;
+    __atomic_add_fetch(&given_back, 1, __ATOMIC_SEQ_CST);
     pthread_mutex_unlock(&lock);
 }
 
@@ -253,8 +253,9 @@ static void expose(codec_streams *s, const codec_picture *p, uint64_t at, bool w
     } else {
         give_back(NULL, cookie);
     }
-    unsigned before = given_back;
-    for (unsigned i = 0; wait && given_back == before && i < 2000; i++) usleep(1000);
+    unsigned before = __atomic_load_n(&given_back, __ATOMIC_SEQ_CST);
+    for (unsigned i = 0; wait && __atomic_load_n(&given_back, __ATOMIC_SEQ_CST) == before && i < 2000; i++)
+        usleep(1000);
     usleep(wait ? 2000 : 0);
 }
 

@@ -291,7 +291,7 @@ static int switch_on(script_node *n, uint32_t type, bool on)
     return 0;
 }
 
-static int call(void *ctx, int fd, unsigned long request_number, void *arg)
+static int call_locked(void *ctx, int fd, unsigned long request_number, void *arg)
 {
     script_node *n = node_of(ctx, fd);
     struct v4l2_buffer *b = (struct v4l2_buffer *)arg;
@@ -342,6 +342,15 @@ static int call(void *ctx, int fd, unsigned long request_number, void *arg)
     default:
         return -ENOTTY;
     }
+}
+
+/* From any thread, as into a kernel. */
+static int call(void *ctx, int fd, unsigned long request_number, void *arg)
+{
+    pthread_mutex_lock(&self(ctx)->lock);
+    int result = call_locked(ctx, fd, request_number, arg);
+    pthread_mutex_unlock(&self(ctx)->lock);
+    return result;
 }
 
 static int map(void *ctx, int fd, size_t size, int64_t offset, void **out)
@@ -425,6 +434,7 @@ script_driver *script_create(void)
     script_driver *d = calloc(1, sizeof *d);
     d->table = (v4l2_system){ d,     list,         open_node, close_node, call,   map,   unmap,
                               await, monotonic_us, watch,     changed,    holder, group, same };
+    pthread_mutex_init(&d->lock, NULL);
     d->now = 5000000;
     for (size_t i = 0; i < SCRIPT_FILES; i++) d->files[i] = -1;
     return d;
@@ -471,8 +481,10 @@ script_control *script_add_control(script_node *n, uint32_t id, const char *name
 bool script_picture(script_driver *d, script_node *n, const void *data, size_t size, uint32_t flags)
 {
     script_queue *q = &n->capture;
+    bool taken = false;
+    pthread_mutex_lock(&d->lock);
     uint32_t sequence = n->sequence++;
-    for (unsigned i = 0; i < q->count; i++) {
+    for (unsigned i = 0; !taken && i < q->count; i++) {
         script_buffer *b = &q->buffers[i];
         if (!q->streaming || !b->queued || b->done) continue;
         b->used = size < b->room ? size : b->room;
@@ -481,9 +493,10 @@ bool script_picture(script_driver *d, script_node *n, const void *data, size_t s
         b->sequence = sequence;
         b->at_us = d->now;
         b->done = true;
-        return true;
+        taken = true;
     }
-    return false;
+    pthread_mutex_unlock(&d->lock);
+    return taken;
 }
 
 unsigned script_queued(const script_node *n)

@@ -5,6 +5,7 @@
 #define BMB_TESTS_SCRIPT_V4L2_H
 
 #include <linux/videodev2.h>
+#include <pthread.h>
 #include <stdbool.h>
 #include <stddef.h>
 #include <stdint.h>
@@ -78,6 +79,7 @@ typedef struct script_node {
 
 typedef struct script_driver {
     v4l2_system table;
+    pthread_mutex_t lock;
     script_node nodes[SCRIPT_NODES];
     int files[SCRIPT_FILES]; /* the node of each open one; -1: closed */
     unsigned maps;           /* mapped and not unmapped */
