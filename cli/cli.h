@@ -29,6 +29,7 @@ typedef enum cli_source { CLI_DRAWN = 0, CLI_CLIP, CLI_DEVICE, CLI_PROGRAM, CLI_
 typedef struct cli_camera {
     char name[BMB_NAME_MAX];
     int kind;        /* cli_source, known when the file was read */
+    bool unsaid;     /* … though nothing says it: drawn where a board is simulated */
     int view, codec; /* bmb_sim_view, bmb_codec */
     char device[CLI_TEXT_MAX];
     char clip[CLI_TEXT_MAX];

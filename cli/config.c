@@ -586,6 +586,7 @@ static void settle_sources(cli_config *c)
     for (size_t i = 0; i < c->camera_count; i++) {
         cli_camera *cam = &c->cameras[i];
         bool drawn = cam->view != CLI_VIEW_UNSAID || c->board[0] != '\0';
+        cam->unsaid = cam->kind == CLI_UNSAID && cam->device[0] == '\0';
         if (cam->kind == CLI_UNSAID)
             cam->kind = cam->program[0] != '\0'           ? CLI_PROGRAM
                         : cam->input[0] != '\0'           ? CLI_INPUT

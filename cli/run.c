@@ -110,6 +110,11 @@ static void print_summary(const cli_device *d)
         cli_say("  %s: %llu frames taken, %llu sent, %llu skipped, %llu dropped", s.name, (unsigned long long)s.frames,
                 (unsigned long long)s.sent, (unsigned long long)s.skipped, (unsigned long long)s.dropped);
     }
+    bmb_v4l2_state state;
+    for (size_t i = 0; bmb_v4l2_state_get(d->v4l2, i, &state) == BMB_OK; i++)
+        cli_say("  %s: %llu pictures from the driver, %llu lost by it, %llu damaged, started %u times",
+                state.card[0] != '\0' ? state.card : "absent camera", (unsigned long long)state.frames,
+                (unsigned long long)state.lost, (unsigned long long)state.bad, state.starts);
 }
 
 /* Faults of a simulated board come and go by the clock. */
@@ -188,6 +193,8 @@ static bool override_tcp(const char *text, cli_config *file)
 static bool cli_attach_as(cli_device *d, const char *board)
 {
     if (board != NULL) snprintf(d->file.board, sizeof d->file.board, "%s", board);
+    for (size_t i = 0; board != NULL && i < d->file.camera_count; i++)
+        if (d->file.cameras[i].unsaid && d->file.cameras[i].kind == CLI_DEVICE) d->file.cameras[i].kind = CLI_DRAWN;
     return cli_attach(d);
 }
 

@@ -209,9 +209,10 @@ static void say(camera *cam, const char *line)
 static void listen_to(camera *cam, intake_source *src, char *line, size_t room)
 {
     char text[512];
-    ssize_t n;
+    ssize_t n = -1;
     size_t at = strlen(line);
-    while ((n = read(src->errors, text, sizeof text)) > 0) {
+    /* A program that talks without end must not keep its pictures waiting. */
+    for (unsigned turns = 0; turns < 16 && (n = read(src->errors, text, sizeof text)) > 0; turns++) {
         for (ssize_t i = 0; i < n; i++) {
             if (text[i] != '\n' && text[i] != '\r') {
                 if (at + 1 < room) line[at++] = (text[i] >= ' ' && text[i] < 0x7F) ? text[i] : '?';

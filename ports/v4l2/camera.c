@@ -19,12 +19,14 @@
 #define PUMP_MOST 8u          /* pictures taken from the driver in one call */
 #define NATIVE_COOKIE 0x1000u /* marks a buffer of the driver; else it is one of the encoder's */
 #define STILLS 16u            /* first pictures of a capture, one of which may be a still */
+#define ENLARGE_US 1000000u   /* between two changes of the format while streams run */
 #define LOOK_US 250000u       /* between two looks for a camera that is absent */
 
 /* One stream, in the mode that is in force. */
 typedef struct stream {
     bool running, native, wanted;
-    bool dry; /* the driver had no more, and this stream has not been told so since */
+    int32_t quality; /* that was asked of the encoder; 0: none */
+    bool dry;        /* the driver had no more, and this stream has not been told so since */
     bmb_mode mode;
     uint64_t due_us;
     v4l2_taken ready[V4L2_LENDABLE]; /* native: waiting to be taken, the oldest first */
@@ -37,8 +39,9 @@ typedef struct camera {
     char device[128];       /* "": any */
     char bus[33], card[33]; /* of the one that was found for "any" */
     bool there;
-    bmb_err look_err; /* why it is not */
-    uint64_t look_us;
+    bmb_err look_err;            /* why it is not */
+    uint64_t look_us, looked_at; /* looked_at: the owner's news when it was last looked for */
+    uint64_t enlarged_us;        /* when the picture was last set larger than planned */
     v4l2_node node;
     bmb_mode_row modes[MODES_MOST];
     uint8_t mode_count;
@@ -59,6 +62,7 @@ typedef struct camera {
 } camera;
 
 struct bmb_v4l2 {
+    uint64_t news; /* counts changes of the nodes: each absent camera looks once for each */
     const bmb_port *port;
     v4l2_system *system;
     bool own_system;
@@ -295,7 +299,14 @@ static bmb_err adapt(camera *cam, unsigned n)
     /* Those that will come are thought of now, or each of them would make a gap for those before it. */
     for (size_t i = 0; i < cam->planned_count; i++) modes[count + i] = cam->planned[i];
     if (v4l2_plan(&cam->node, modes, count + cam->planned_count, &more, NULL)) setup = more;
-    if (!cam->capturing || !same_setup(&setup, &cam->capture.setup)) return capture_as(cam, &setup);
+    if (!cam->capturing) return capture_as(cam, &setup);
+    if (!same_setup(&setup, &cam->capture.setup)) {
+        /* Whoever asks for large stills on and on must not take the stream from those who watch. */
+        uint64_t now = cam->owner->port->now_us(cam->owner->port->ctx);
+        if (cam->enlarged_us != 0 && now < cam->enlarged_us + ENLARGE_US) return BMB_IN_USE;
+        cam->enlarged_us = now;
+        return capture_as(cam, &setup);
+    }
     follow_setup(cam, s, n);
     return BMB_OK;
 }
@@ -401,6 +412,19 @@ static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
     return BMB_OK;
 }
 
+/* A camera that compresses itself has the quality that it has, whatever was asked for before it was known to do so. */
+static void tell_quality(const camera *cam, int32_t asked)
+{
+    const bmb_port *port = cam->owner->port;
+    if (port->log == NULL || cam->ranges[BMB_CONTROL_QUALITY].step != 0) return;
+    port->log(port->ctx, &(bmb_event){ .level = BMB_LEVEL_WARNING,
+                                       .code = BMB_EVENT_CONTROL_REFUSED,
+                                       .err = BMB_UNSUPPORTED,
+                                       .feed = cam->name,
+                                       .value = BMB_CONTROL_QUALITY,
+                                       .extra = asked });
+}
+
 static bmb_err start(void *ctx, size_t index, const bmb_mode *asked, bmb_mode *effective)
 {
     unsigned n;
@@ -415,11 +439,13 @@ static bmb_err start(void *ctx, size_t index, const bmb_mode *asked, bmb_mode *e
     bmb_err err = adapt(cam, n);
     if (err != BMB_OK) {
         s->running = false;
+        if (cam->capturing) return err; /* for the others it goes on */
         explain(cam, err);
         if (err == BMB_NOT_FOUND) cam->there = false;
         return err;
     }
     cam->trouble[0] = '\0';
+    if (s->native && s->quality > 0) tell_quality(cam, s->quality);
     *effective = s->mode;
     return BMB_OK;
 }
@@ -528,7 +554,12 @@ static bmb_err set(void *ctx, size_t index, bmb_control control, int32_t value, 
     unsigned n;
     camera *cam = camera_at(ctx, index, &n);
     if (cam == NULL || (size_t)control >= BMB_CONTROL_COUNT) return BMB_UNSUPPORTED;
-    if (is_encoders(cam, n, control)) return codec_stream_set(cam->codec, n, control, value, effective);
+    stream *s = &cam->streams[n];
+    if (is_encoders(cam, n, control)) {
+        if (s->running && s->native) return BMB_UNSUPPORTED; /* what passes as it is has the quality that it has */
+        if (control == BMB_CONTROL_QUALITY) s->quality = value;
+        return codec_stream_set(cam->codec, n, control, value, effective);
+    }
     if (cam->there && cam->ranges[control].step == 0) return BMB_UNSUPPORTED;
     cam->set |= 1u << control;
     cam->wanted[control] = *effective = value;
@@ -560,10 +591,12 @@ static bool present(void *ctx, size_t index)
     unsigned n;
     camera *cam = camera_at(ctx, index, &n);
     if (cam == NULL || cam->capturing) return true;
-    const bmb_v4l2 *self = cam->owner;
+    bmb_v4l2 *self = cam->owner;
     uint64_t now = self->port->now_us(self->port->ctx);
-    if (!cam->there && (self->system->changed(self->system->ctx) || now >= cam->look_us + LOOK_US)) {
+    self->news += self->system->changed(self->system->ctx);
+    if (!cam->there && (cam->looked_at != self->news || now >= cam->look_us + LOOK_US)) {
         cam->look_us = now;
+        cam->looked_at = self->news;
         (void)look_for(cam);
     }
     return cam->there;

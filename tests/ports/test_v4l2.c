@@ -493,6 +493,50 @@ static void what_is_planned_is_thought_of(void **state)
     assert_int_equal(culprit, 1);
 }
 
+static void large_stills_do_not_take_the_stream_away(void **state)
+{
+    (void)state;
+    const bmb_mode huge = { BMB_CODEC_JPEG, 1280, 720, 30000 };
+    bmb_mode effective;
+    create(NULL);
+    (void)start(0, &large);
+    (void)start(1, &huge);
+    assert_int_equal(state_of(0).width, 1280);
+    c.stop(c.ctx, 1);
+    assert_int_equal(state_of(0).width, 640);
+    assert_int_equal(c.start(c.ctx, 1, &huge, &effective), BMB_IN_USE); /* not again so soon: each is a gap */
+    assert_int_equal(state_of(0).width, 640);
+    assert_null(c.trouble(c.ctx, 0));
+    f->now += 1000000;
+    (void)start(1, &huge);
+}
+
+static void cameras_that_are_absent_all_hear_of_news(void **state)
+{
+    (void)state;
+    const bmb_v4l2_camera two[] = { { "a", "nothing" }, { "b", "siding" } };
+    n->there = false;
+    assert_int_equal(v4l2_create_on(&d->table, &f->port, two, 2, &v), BMB_OK);
+    c = bmb_v4l2_cameras(v);
+    assert_false(c.present(c.ctx, 0));
+    assert_false(c.present(c.ctx, 4));
+    n->there = true;
+    d->changed = true;
+    assert_false(c.present(c.ctx, 0)); /* this one has taken the news … */
+    assert_true(c.present(c.ctx, 4));  /* … which is the other's as well */
+}
+
+static void a_quality_that_cannot_be_is_told(void **state)
+{
+    (void)state;
+    int32_t effective;
+    create(NULL);
+    assert_int_equal(c.set(c.ctx, 0, BMB_CONTROL_QUALITY, 50, &effective), BMB_OK); /* it may have to be encoded */
+    (void)start(0, &large);
+    assert_int_equal(fake_event_count(f, BMB_EVENT_CONTROL_REFUSED), 1);
+    assert_int_equal(c.set(c.ctx, 0, BMB_CONTROL_QUALITY, 60, &effective), BMB_UNSUPPORTED);
+}
+
 static void native_h264_excludes_other_sizes(void **state)
 {
     (void)state;
@@ -673,6 +717,9 @@ int main(void)
         TEST(raw_pictures_are_encoded_for_several_streams),
         TEST(the_least_is_encoded),
         TEST(what_is_planned_is_thought_of),
+        TEST(large_stills_do_not_take_the_stream_away),
+        TEST(cameras_that_are_absent_all_hear_of_news),
+        TEST(a_quality_that_cannot_be_is_told),
         TEST(native_h264_excludes_other_sizes),
         TEST(controls_have_our_names_and_the_drivers_ranges),
         TEST(a_driver_that_chooses_otherwise_is_believed),
