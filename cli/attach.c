@@ -217,7 +217,8 @@ static bool choose_mode(const cli_device *d, const cli_feed *f, const bmb_camera
 static bool suits(bmb_codec codec, bmb_control control)
 {
     if (control == BMB_CONTROL_QUALITY) return codec == BMB_CODEC_JPEG;
-    return (control != BMB_CONTROL_KBPS && control != BMB_CONTROL_KEY_MS) || codec == BMB_CODEC_H264;
+    bool of_h264 = control == BMB_CONTROL_KBPS || control == BMB_CONTROL_KEY_MS || control == BMB_CONTROL_PROFILE;
+    return !of_h264 || codec == BMB_CODEC_H264;
 }
 
 static bool prepare_settings(cli_device *d, size_t index, const bmb_camera_info *info)
@@ -345,18 +346,51 @@ bool cli_prepare(cli_device *d)
     return cli_prepare_plain(d);
 }
 
-static bool fault(const cli_device *d, const bmb_fault *why)
+/* Modes that a feed could have beside the others of its camera, as text; "": none. */
+static void possible_beside(const cli_device *d, const char *feed, char *out, size_t room)
 {
-    char text[400];
+    const bmb_cameras *cameras = &d->port.cameras;
+    size_t indices[CLI_FEEDS_MOST], count = 0, own = 0, first = 0, culprit;
+    bmb_mode modes[CLI_FEEDS_MOST];
+    const char *camera = NULL;
+    bmb_camera_info info;
+    out[0] = '\0';
+    for (size_t i = 0; i < d->config.feed_count; i++)
+        if (strcmp(d->feeds[i].name, feed) == 0) camera = d->feeds[i].camera;
+    while (camera != NULL && cameras->info(cameras->ctx, first, &info) == BMB_OK && strcmp(info.name, camera) != 0)
+        first++;
+    if (camera == NULL || cameras->together == NULL || cameras->info(cameras->ctx, first, &info) != BMB_OK) return;
+    for (size_t i = 0; i < d->config.feed_count; i++) {
+        if (strcmp(d->feeds[i].camera, camera) != 0) continue;
+        if (strcmp(d->feeds[i].name, feed) == 0) own = count;
+        indices[count] = first + count;
+        modes[count++] = d->feeds[i].mode;
+    }
+    for (size_t i = 0; i < info.mode_count; i++) {
+        const bmb_mode_row *r = &info.modes[i];
+        size_t at = strlen(out);
+        char text[64];
+        modes[own] = (bmb_mode){ r->codec, r->width, r->height, r->mfps_most };
+        if (cameras->together(cameras->ctx, indices, modes, count, &culprit) == BMB_OK)
+            snprintf(out + at, room - at, "%s%s", at > 0 ? "; " : "", cli_mode_text(&modes[own], text, sizeof text));
+    }
+}
+
+bool cli_fault(const cli_device *d, const bmb_fault *why)
+{
+    char text[400], possible[300];
     bmb_fault_text(why, text, sizeof text);
     cli_error("%s: %s", d->file.path, text);
+    if (why->key == NULL || strcmp(why->key, "together") != 0) return false;
+    possible_beside(d, why->name, possible, sizeof possible);
+    cli_error("beside the other feeds of its camera it can have %s", possible[0] != '\0' ? possible : "nothing");
     return false;
 }
 
 bool cli_open(cli_device *d)
 {
     bmb_fault why;
-    if (bmb_budget_of(&d->config, &d->budget, &why) != BMB_OK) return fault(d, &why);
+    if (bmb_budget_of(&d->config, &d->budget, &why) != BMB_OK) return cli_fault(d, &why);
     size_t allowed = d->file.memory > 0 ? (size_t)d->file.memory : d->budget.total;
     if (d->board != NULL && d->file.memory == 0) allowed = bmb_board_ram(d->board);
     bmb_linux_log_level(d->linux_port, (bmb_level)d->file.log);
@@ -371,7 +405,7 @@ bool cli_open(cli_device *d)
     if (ram && bmb_board_has(d->board, BMB_BOARD_NO_EXTERNAL_RAM))
         cli_error(
             "the board's external RAM does not answer; enable it in the firmware, or choose what fits without it");
-    (void)fault(d, &why);
+    (void)cli_fault(d, &why);
     if (ram) cli_error("`bambino budget %s` tells what fits the board \"%s\"", d->file.path, d->board_data.name);
     return false;
 }

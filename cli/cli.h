@@ -218,6 +218,8 @@ int cli_preview(cli_device *d, const char *camera, const char *out);
 bool cli_light_open(cli_device *d);
 uint64_t cli_light_tend(cli_device *d, uint64_t next);
 void cli_light_close(cli_device *d);
+/* Prints what is wrong with a configuration, and what could be instead. Returns false. */
+bool cli_fault(const cli_device *d, const bmb_fault *why);
 /* Hands over the memory and opens. */
 bool cli_open(cli_device *d);
 void cli_close(cli_device *d);

@@ -186,6 +186,8 @@ static const key_row keys[] = {
     { SECTION_FEED, "gamma", KEY_CONTROL, BMB_CONTROL_GAMMA, 0, 65536, NULL, "", "the driver's", "likewise" },
     { SECTION_FEED, "backlight", KEY_CONTROL, BMB_CONTROL_BACKLIGHT, 0, 65536, NULL, "", "the driver's",
       "brightens what stands before a bright background" },
+    { SECTION_FEED, "profile", KEY_CONTROL, BMB_CONTROL_PROFILE, 66, 100, NULL, "66, 77 or 100", "the driver's",
+      "H.264 that the camera encodes itself: baseline, main or high" },
     { SECTION_FEED, "storage", KEY_CHOICE, FEED(storage), 0, 0, storages, "", "auto",
       "copy frames into the reel, or leave them in the driver's buffers; auto leaves JPEG of this machine's cameras "
       "there" },

@@ -202,12 +202,7 @@ static bool cli_attach_as(cli_device *d, const char *board)
 static bool check(cli_device *d)
 {
     bmb_fault why;
-    char text[400];
-    if (bmb_budget_of(&d->config, &d->budget, &why) != BMB_OK) {
-        bmb_fault_text(&why, text, sizeof text);
-        cli_error("%s: %s", d->file.path, text);
-        return false;
-    }
+    if (bmb_budget_of(&d->config, &d->budget, &why) != BMB_OK) return cli_fault(d, &why);
     size_t allowed = d->file.memory > 0 ? (size_t)d->file.memory
                      : d->board != NULL ? bmb_board_ram(d->board)
                                         : SIZE_MAX;
@@ -221,10 +216,23 @@ static bool check(cli_device *d)
     return true;
 }
 
+/* Which camera "the first that is there" is. */
+static void tell_devices(const cli_device *d)
+{
+    bmb_v4l2_state state;
+    for (size_t i = 0; i < d->file.camera_count; i++) {
+        const cli_camera *c = &d->file.cameras[i];
+        if (c->kind != CLI_DEVICE || c->device[0] != '\0') continue;
+        if (bmb_v4l2_state_get(d->v4l2, cli_device_number(d, c->name), &state) == BMB_OK && state.there)
+            cli_say("camera \"%s\" is %s, %s at %s", c->name, state.card, state.path, state.bus);
+    }
+}
+
 static bool start(cli_device *d)
 {
     if (d->board != NULL) (void)bmb_board_boot(d->board);
     cli_plan_warn(d);
+    tell_devices(d);
     return cli_light_open(d) && cli_open(d);
 }
 

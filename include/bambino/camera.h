@@ -58,6 +58,7 @@ typedef enum bmb_control {
     BMB_CONTROL_HUE,
     BMB_CONTROL_GAMMA,
     BMB_CONTROL_BACKLIGHT, /* brightens what stands before a bright background */
+    BMB_CONTROL_PROFILE,   /* of a camera's own H.264: profile_idc 66 (baseline), 77 (main), 100 (high); H.264 A.2 */
     BMB_CONTROL_COUNT
 } bmb_control;
 

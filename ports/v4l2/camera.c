@@ -253,6 +253,7 @@ static bmb_err capture_as(camera *cam, const v4l2_setup *setup)
     cam->starts++;
     cam->pictures = 0;
     cam->clock_us = port->now_us(port->ctx) - s->monotonic_us(s->ctx);
+    v4l2_repeat_sets(s, cam->capture.fd);
     apply_controls(cam);
     for (unsigned i = 0; i < STREAMS; i++)
         if (cam->streams[i].running) follow_setup(cam, &cam->streams[i], i);

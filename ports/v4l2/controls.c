@@ -12,6 +12,7 @@ typedef enum meaning {
     HUNDRED,  /* ours is 100 times larger: units of 100 us, and us */
     PICTURES, /* a number of pictures, and ms */
     MAINS,    /* a menu, and Hz */
+    PROFILE,  /* a menu, and profile_idc */
     ON_OFF    /* a switch, and 0 or `most` per cent */
 } meaning;
 
@@ -53,6 +54,7 @@ static const control_row rows[] = {
     { BMB_CONTROL_HUE, V4L2_CID_HUE, PLAIN, 0, 0, 0, 0 },
     { BMB_CONTROL_GAMMA, V4L2_CID_GAMMA, PLAIN, 0, 0, 0, 0 },
     { BMB_CONTROL_BACKLIGHT, V4L2_CID_BACKLIGHT_COMPENSATION, PLAIN, 0, 0, 0, 0 },
+    { BMB_CONTROL_PROFILE, V4L2_CID_MPEG_VIDEO_H264_PROFILE, PROFILE, 0, 0, 0, 0 },
 };
 #define ROW_COUNT (sizeof rows / sizeof rows[0])
 
@@ -99,6 +101,10 @@ static int32_t to_ours(const control_row *r, uint32_t mfps, int32_t value)
         return mfps > 0 ? bounded((int64_t)value * 1000000 / mfps) : value;
     case MAINS:
         return value == V4L2_CID_POWER_LINE_FREQUENCY_50HZ ? 50 : value == V4L2_CID_POWER_LINE_FREQUENCY_60HZ ? 60 : 0;
+    case PROFILE:
+        return value <= V4L2_MPEG_VIDEO_H264_PROFILE_CONSTRAINED_BASELINE ? 66
+               : value == V4L2_MPEG_VIDEO_H264_PROFILE_MAIN               ? 77
+                                                                          : 100;
     case ON_OFF:
         return value != r->by_it ? 0 : r->control == BMB_CONTROL_NIGHT ? 1 : 100;
     default:
@@ -119,6 +125,10 @@ static int32_t to_theirs(const control_row *r, uint32_t mfps, int32_t value)
         return value == 50   ? V4L2_CID_POWER_LINE_FREQUENCY_50HZ
                : value == 60 ? V4L2_CID_POWER_LINE_FREQUENCY_60HZ
                              : V4L2_CID_POWER_LINE_FREQUENCY_DISABLED;
+    case PROFILE:
+        return value < 77    ? V4L2_MPEG_VIDEO_H264_PROFILE_CONSTRAINED_BASELINE
+               : value < 100 ? V4L2_MPEG_VIDEO_H264_PROFILE_MAIN
+                             : V4L2_MPEG_VIDEO_H264_PROFILE_HIGH;
     case ON_OFF:
         return value != 0 ? r->by_it : r->by_hand;
     default:
@@ -150,6 +160,9 @@ static bmb_range range_of(const v4l2_system *s, int fd, uint32_t mfps, const con
         break;
     case MAINS:
         out = (bmb_range){ 0, 60, 10, to_ours(r, mfps, q->default_value) };
+        break;
+    case PROFILE:
+        out = (bmb_range){ 66, 100, 1, to_ours(r, mfps, q->default_value) };
         break;
     case ON_OFF:
         out = (bmb_range){ 0, r->control == BMB_CONTROL_NIGHT ? 1 : 100, r->control == BMB_CONTROL_NIGHT ? 1 : 100, 0 };
@@ -231,11 +244,17 @@ bmb_err v4l2_force_key(const v4l2_system *s, int fd)
     return v4l2_errno(set(s, fd, V4L2_CID_MPEG_VIDEO_FORCE_KEY_FRAME, 1));
 }
 
+void v4l2_repeat_sets(const v4l2_system *s, int fd)
+{
+    struct v4l2_queryctrl q;
+    if (query(s, fd, V4L2_CID_MPEG_VIDEO_REPEAT_SEQ_HEADER, &q)) (void)set(s, fd, q.id, 1);
+}
+
 static bool is_ours(uint32_t id)
 {
     for (size_t i = 0; i < ROW_COUNT; i++)
         if (rows[i].id == id || rows[i].auto_id == id) return true;
-    return id == V4L2_CID_MPEG_VIDEO_FORCE_KEY_FRAME;
+    return id == V4L2_CID_MPEG_VIDEO_FORCE_KEY_FRAME || id == V4L2_CID_MPEG_VIDEO_REPEAT_SEQ_HEADER;
 }
 
 bmb_err v4l2_control_text(const v4l2_system *s, int fd, size_t index, char *out, size_t room)

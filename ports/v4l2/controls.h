@@ -13,6 +13,8 @@ bmb_err v4l2_control_set(const v4l2_system *s, int fd, uint32_t mfps, bmb_contro
 bmb_err v4l2_control_get(const v4l2_system *s, int fd, uint32_t mfps, bmb_control control, int32_t *value);
 /* An encoder's: a key frame with the next picture. */
 bmb_err v4l2_force_key(const v4l2_system *s, int fd);
+/* Has an encoder put its parameter sets before each key frame, where that can be set. */
+void v4l2_repeat_sets(const v4l2_system *s, int fd);
 /* The index-th control that has no name of ours, for people. */
 bmb_err v4l2_control_text(const v4l2_system *s, int fd, size_t index, char *out, size_t room);
 

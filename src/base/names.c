@@ -25,7 +25,7 @@ const char *bmb_control_name(bmb_control control)
     static const char names[] =
         "quality\0kbps\0key-ms\0flip-h\0flip-v\0brightness\0contrast\0saturation\0sharpness\0"
         "rotate\0exposure-us\0gain\0white-k\0flicker\0night\0illumination\0focus\0zoom\0pan\0tilt\0hue\0gamma\0"
-        "backlight\0";
+        "backlight\0profile\0";
     return name_at(names, (size_t)control);
 }
 

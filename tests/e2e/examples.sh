@@ -45,6 +45,11 @@ begin smallest 0
 moves "http://$at/yard.mjpeg"
 finish smallest
 
+begin real_camera 0 0 "no such camera" # absent: it says so, serves, and waits for it
+grep -q "no camera matches no such camera; plug it in" "$work/err" || fail "real_camera: says nothing"
+[ "$(curl -s -o "$work/none" -w '%{http_code}' --max-time 9 "http://$at/front.jpg")" = 503 ] || fail "real_camera: no 503"
+finish real_camera
+
 begin own_camera "$source/demo/loco.mjpeg" 0
 [ "$(size_of cab.jpg)" = 320,240 ] || fail "own_camera: another size"
 moves "http://$at/cab.mjpeg"

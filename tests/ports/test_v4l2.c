@@ -549,10 +549,13 @@ static void native_h264_excludes_other_sizes(void **state)
     script_control *force = script_add_control(n, V4L2_CID_MPEG_VIDEO_FORCE_KEY_FRAME, "Force Key Frame", 0, 1, 0);
     script_control *rate = script_add_control(n, V4L2_CID_MPEG_VIDEO_BITRATE, "Bitrate", 25000, 25000000, 4000000);
     script_control *period = script_add_control(n, V4L2_CID_MPEG_VIDEO_H264_I_PERIOD, "I-Period", 1, 600, 60);
+    script_control *sets = script_add_control(n, V4L2_CID_MPEG_VIDEO_REPEAT_SEQ_HEADER, "Repeat", 0, 1, 0);
+    script_control *profile = script_add_control(n, V4L2_CID_MPEG_VIDEO_H264_PROFILE, "Profile", 0, 4, 4);
     create(NULL);
     assert_int_equal(c.together(c.ctx, indices, both, 2, &culprit), BMB_UNSUPPORTED);
     assert_int_equal(culprit, 1);
     (void)start(0, &both[0]);
+    assert_int_equal(sets->value, 1);
     expose("\0\0\0\1\x65 a key frame", 16);
     d->nodes[0].capture.buffers[0].flags |= V4L2_BUF_FLAG_KEYFRAME;
     assert_true(take(0, &frame));
@@ -567,6 +570,12 @@ static void native_h264_excludes_other_sizes(void **state)
     assert_int_equal(effective, 1500);
     assert_int_equal(c.set(c.ctx, 0, BMB_CONTROL_KEY_MS, 1000, &effective), BMB_OK);
     assert_int_equal(period->value, 30);
+    assert_int_equal(c.get(c.ctx, 0, BMB_CONTROL_PROFILE, &effective), BMB_OK);
+    assert_int_equal(effective, 100);
+    assert_int_equal(c.set(c.ctx, 0, BMB_CONTROL_PROFILE, 66, &effective), BMB_OK);
+    assert_int_equal(profile->value, V4L2_MPEG_VIDEO_H264_PROFILE_CONSTRAINED_BASELINE);
+    assert_int_equal(c.set(c.ctx, 0, BMB_CONTROL_PROFILE, 77, &effective), BMB_OK);
+    assert_int_equal(profile->value, V4L2_MPEG_VIDEO_H264_PROFILE_MAIN);
 }
 
 static void controls_have_our_names_and_the_drivers_ranges(void **state)
