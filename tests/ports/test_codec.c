@@ -248,15 +248,14 @@ static void expose(codec_streams *s, const codec_picture *p, uint64_t at, bool w
     lent[cookie % 64] = true;
     pthread_mutex_unlock(&lock);
     now = at;
-    if (codec_streams_expose(s)) {
-        codec_streams_put(s, &in);
-    } else {
+    unsigned before = __atomic_load_n(&wakes, __ATOMIC_SEQ_CST);
+    if (!codec_streams_expose(s)) {
         give_back(NULL, cookie);
+        return;
     }
-    unsigned before = __atomic_load_n(&given_back, __ATOMIC_SEQ_CST);
-    for (unsigned i = 0; wait && __atomic_load_n(&given_back, __ATOMIC_SEQ_CST) == before && i < 2000; i++)
-        usleep(1000);
-    usleep(wait ? 2000 : 0);
+    codec_streams_put(s, &in);
+    /* The device is woken when what was made can be taken. */
+    for (unsigned i = 0; wait && __atomic_load_n(&wakes, __ATOMIC_SEQ_CST) == before && i < 5000; i++) usleep(1000);
 }
 
 static unsigned taken(codec_streams *s, unsigned n, unsigned *keys)
