@@ -407,6 +407,14 @@ void codec_streams_put(codec_streams *self, const codec_input *input)
     if (waiting) give_back(&older);
 }
 
+bool codec_streams_behind(codec_streams *self)
+{
+    pthread_mutex_lock(&self->lock);
+    bool behind = self->has_input;
+    pthread_mutex_unlock(&self->lock);
+    return behind;
+}
+
 bool codec_streams_expose(codec_streams *self)
 {
     bool wanted = false;

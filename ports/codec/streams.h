@@ -46,6 +46,8 @@ struct codec_encoder;
 void codec_streams_prefer(codec_streams *self, const struct codec_encoder *encoder, void *ctx);
 /* Takes the input over, also where it is given back before the call returns. */
 void codec_streams_put(codec_streams *self, const codec_input *input);
+/* Is there an input that was not begun yet, and would go back for the next one? For cameras that can wait with it. */
+bool codec_streams_behind(codec_streams *self);
 /* Waits until no input is out. None may be put meanwhile. */
 void codec_streams_drain(codec_streams *self);
 /* There was an exposure. true: a stream wants its picture; else it need not be put. */

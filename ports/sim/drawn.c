@@ -80,9 +80,11 @@ static bool draw(void *ctx, uintptr_t cookie, unsigned n, uint16_t width, uint16
 static void tick(void *ctx, uint64_t now_us)
 {
     sim_drawn *self = (sim_drawn *)ctx;
-    uint32_t number = self->frame++;
     size_t at = 0;
-    if (!codec_streams_expose(self->streams)) return;
+    bool wanted = codec_streams_expose(self->streams);
+    if (wanted && codec_streams_behind(self->streams)) return; /* too slow for the rate: no picture, and no number */
+    uint32_t number = self->frame++;
+    if (!wanted) return;
     pthread_mutex_lock(&self->lock);
     while (at < TICKETS && self->tickets[at].used) at++;
     ticket *t = at < TICKETS ? &self->tickets[at] : NULL;
