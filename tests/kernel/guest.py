@@ -1,10 +1,11 @@
 #!/usr/bin/env python3
 """Cameras of real kernel drivers, inside an emulated machine (scripts/kernel): vivid, and uvcvideo with a USB camera in
 software. guest.py BAMBINO USB_CAMERA SOURCE CYCLES"""
-import fcntl, glob, os, pwd, re, signal, socket, struct, subprocess, sys, threading, time
+import fcntl, glob, os, pwd, re, shutil, signal, socket, struct, subprocess, sys, threading, time
 
 bambino, usb_camera, source, cycles = sys.argv[1], sys.argv[2], sys.argv[3], int(sys.argv[4])
 clip = f"{source}/demo/loco.mjpeg"
+WORK = os.environ["WORK"]  # the only folder that can be written to
 passed, failed = 0, 0
 
 
@@ -18,8 +19,8 @@ def says(what, text, part):
     check(what, part in text, "" if part in text else f'no "{part}" in:\n{text}')
 
 
-def run(*args, **more):
-    p = subprocess.run([bambino, *args], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, timeout=60, **more)
+def run(*args, program=None, **more):
+    p = subprocess.run([program or bambino, *args], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, timeout=60, **more)
     return p.returncode, p.stdout
 
 
@@ -39,7 +40,7 @@ class Camera:
 
     def __init__(self, port=0, name="Siding camera"):
         before = set(nodes())
-        self.log = open(f"/tmp/usb-{port}.txt", "a+")
+        self.log = open(f"{WORK}/usb-{port}.txt", "a+")
         self.child = subprocess.Popen([usb_camera, str(port), clip, "320", "240", "10", name], stdout=self.log)
         wait_for(lambda: set(nodes()) - before, 10)
         self.since = time.monotonic()
@@ -57,12 +58,12 @@ class Device:
     """`bambino run`, with its output."""
 
     def __init__(self, config=None, *more):
-        self.out = "/tmp/device.txt"
+        self.out = f"{WORK}/device.txt"
         args = [bambino, "run"]
         if config is not None:
-            with open("/tmp/device.ini", "w") as f:
+            with open(f"{WORK}/device.ini", "w") as f:
                 f.write(config)
-            args.append("/tmp/device.ini")
+            args.append(f"{WORK}/device.ini")
         self.since = time.monotonic()
         self.child = subprocess.Popen([*args, *more], stdout=open(self.out, "w"), stderr=subprocess.STDOUT)
 
@@ -189,11 +190,11 @@ def the_first_picture():
     check("its picture is whole", body[:3] == b"\xff\xd8\xff" and body[-2:] == b"\xff\xd9")
     with open(clip, "rb") as f:
         check("and byte for byte the camera's", body in f.read())
-    status, out = run("photo", "--out", "/tmp/busy.jpg")
+    status, out = run("photo", "--out", f"{WORK}/busy.jpg")
     check("a photo of a camera that streams is the device's", status == 0 and "from the device that streams" in out, out)
-    with open("/tmp/other.ini", "w") as f:
+    with open(f"{WORK}/other.ini", "w") as f:
         f.write("[http]\nlisten = 127.0.0.1:9\n[camera c]\n[feed c]\n")
-    status, out = run("photo", "c", "--config", "/tmp/other.ini", "--out", "/tmp/none.jpg")
+    status, out = run("photo", "c", "--config", f"{WORK}/other.ini", "--out", f"{WORK}/none.jpg")
     says("without one, whoever has it is named", out, f"is used by bambino (process {device.child.pid})")
     device.end()
     device = Device(OUTLETS + "[camera front]\n[feed front]\n")
@@ -201,7 +202,7 @@ def the_first_picture():
     says("which one is the first is said", device.text(), 'camera "front" is Siding camera, /dev/video0 at usb-vhci_hcd.0-1')
     device.end()
     says("and what came of it at the end", device.text(), "pictures from the driver, 0 lost by it, 0 damaged, started 1 times")
-    status, out = run("photo", "--out", "/tmp/bright.jpg", "--set", "brightness=50")
+    status, out = run("photo", "--out", f"{WORK}/bright.jpg", "--set", "brightness=50")
     check("a control reaches the camera", status == 0 and "brightness 50" in camera.said(), out if status else "")
     camera.unplug()
 
@@ -214,9 +215,10 @@ def no_permission():
             os.chown(node, 0, int(group[2]))
             os.chmod(node, 0o660)
         nobody = pwd.getpwnam("nobody").pw_uid
-        with open("/tmp/nobody.ini", "w") as f:
+        own = shutil.copy(bambino, WORK)  # the folder that it was built in may be closed to others
+        with open(f"{WORK}/nobody.ini", "w") as f:
             f.write("[http]\nlisten = 127.0.0.1:9\n[camera c]\ndevice = /dev/video0\n[feed c]\n")
-        status, out = run("photo", "c", "--config", "/tmp/nobody.ini", "--out", "/tmp/none.jpg", user=nobody,
+        status, out = run("photo", "c", "--config", f"{WORK}/nobody.ini", "--out", f"{WORK}/none.jpg", program=own, user=nobody,
                           group=65534, extra_groups=[])
         says("without permission, the group is named", out, 'may be used by the group "video" alone')
     finally:
@@ -232,9 +234,9 @@ def two_equal_cameras():
     first.unplug()
     second.unplug()
     second = Camera(1)  # now it is the first, by number
-    with open("/tmp/two.ini", "w") as f:
+    with open(f"{WORK}/two.ini", "w") as f:
         f.write(OUTLETS + f"[camera a]\ndevice = usb-vhci_hcd.0-1\n[camera b]\ndevice = {second_place}\n[feed a]\n[feed b]\n")
-    status, out = run("cameras", "/tmp/two.ini")
+    status, out = run("cameras", f"{WORK}/two.ini")
     check("and keep their places", "1 attached, 1 missing" in out and f"at {second_place}, driver uvcvideo" in out, out)
     second.unplug()
 
@@ -273,11 +275,10 @@ def unplugged(count):
 
 
 def raw():
-    subprocess.run(["/usr/sbin/modprobe", "-d", "/tmp/none", "-n", "x"], capture_output=True)
-    os.makedirs("/tmp/m/lib", exist_ok=True)
-    if not os.path.exists("/tmp/m/lib/modules"):
-        os.symlink("/tmp/modules", "/tmp/m/lib/modules")
-    done = subprocess.run(["modprobe", "-d", "/tmp/m", "vivid", "n_devs=2", "node_types=0x1,0x1", "multiplanar=1,2",
+    os.makedirs(f"{WORK}/m/lib", exist_ok=True)
+    if not os.path.exists(f"{WORK}/m/lib/modules"):
+        os.symlink(f"{WORK}/modules", f"{WORK}/m/lib/modules")
+    done = subprocess.run(["modprobe", "-d", f"{WORK}/m", "vivid", "n_devs=2", "node_types=0x1,0x1", "multiplanar=1,2",
                            "num_inputs=1,1", "input_types=0,0"], capture_output=True, text=True)
     if not wait_for(lambda: len(nodes()) >= 2, 5):
         check("vivid is there", False, done.stderr)
