@@ -84,10 +84,14 @@ static void pick4(uint8_t *restrict out, const uint8_t *restrict from, uint32_t 
     for (uint32_t i = 0; i < count; i++) out[i] = from[4 * (size_t)i];
 }
 
+static uint32_t chroma_width(const codec_picture *p)
+{
+    return (p->width + formats[p->format].across - 1u) / formats[p->format].across;
+}
+
 const uint8_t *codec_row(const codec_picture *p, unsigned plane, uint32_t row, uint8_t *scratch)
 {
-    const format_row *f = &formats[p->format];
-    uint32_t count = plane == 0 ? p->width : (p->width + f->across - 1u) / f->across;
+    uint32_t count = plane == 0 ? p->width : chroma_width(p);
     const uint8_t *at = p->plane[0] + (size_t)row * p->stride[0];
     switch (p->format) {
     case CODEC_NV12:
@@ -189,7 +193,9 @@ static void scale_plane(const codec_picture *from, unsigned plane, area a, uint8
         uint32_t end = end_of(y, a.height, height), rows = end - row;
         uint8_t *to = out + (size_t)y * stride;
         if (same && rows == 1) {
-            memcpy(to, codec_row(from, plane, a.top + row++, s->row[0]) + a.left, width);
+            bool whole = a.left == 0 && (plane == 0 ? from->width : chroma_width(from)) == width;
+            const uint8_t *samples = codec_row(from, plane, a.top + row++, whole ? to : s->row[0]);
+            if (samples != to) memcpy(to, samples + a.left, width);
             continue;
         }
         if (half && rows == 4) { /* chroma of half width and full height */
