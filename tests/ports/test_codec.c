@@ -111,6 +111,14 @@ static void smaller_is_the_average_of_the_middle(void **state)
     codec_picture p = scene(CODEC_I420, 0);
     assert_true(codec_scale(&canvas, &p, W / 2, H / 2));
     for (uint32_t x = 0; x < W / 2; x += 13) assert_near(sample(&canvas.view, 0, x, 60), luma_at(2 * x + 1), 1);
+    codec_picture packed = scene(CODEC_YUYV, 0);
+    assert_true(codec_scale(&canvas, &packed, W / 2, H / 2)); /* whose chroma has all of the height */
+    for (uint32_t i = 3; i < 57; i += 9) {
+        assert_near(sample(&canvas.view, 0, 2 * i, i), luma_at(4 * i + 1), 1);
+        assert_near(sample(&canvas.view, 1, i, i), chroma_at(4 * i, 4 * i + 1, 1), 1);
+        assert_near(sample(&canvas.view, 2, i, i), chroma_at(4 * i + 1, 4 * i, 2), 1);
+    }
+    p = scene(CODEC_I420, 0);
     assert_true(codec_scale(&canvas, &p, 100, 74)); /* no whole ratio */
     assert_near(sample(&canvas.view, 0, 0, 0), luma_at(1), 2);
     assert_near(sample(&canvas.view, 0, 99, 73), luma_at(318), 2);

@@ -125,6 +125,8 @@ static void what_is_between_pictures_is_passed_over(void **state)
     assert_true(splitter_next(&s, false, &picture, &n) && n == 100);
     assert_true(splitter_next(&s, false, &picture, &n) && n == 100);
     assert_false(splitter_next(&s, true, &picture, &n));
+    assert_true(splitter_add(&s, endless, 50)); /* just enough */
+    assert_true(splitter_next(&s, false, &picture, &n) && n == 100);
     splitter_free(&s);
 }
 
@@ -192,7 +194,13 @@ static void a_program_is_a_camera(void **state)
     assert_string_equal(info.name, "cap");
     assert_int_equal(info.modes[0].codec, BMB_CODEC_JPEG);
     assert_int_equal(info.modes[0].width, 320);
-    (void)start(0, BMB_CODEC_JPEG, 320, 240);
+    bmb_mode effective, slow = { BMB_CODEC_JPEG, 320, 240, 5000 }, unknown = { BMB_CODEC_H264, 1000, 240, 5000 };
+    assert_int_equal(c.start(c.ctx, 3, &unknown, &effective), BMB_UNSUPPORTED);
+    assert_int_equal(c.start(c.ctx, 3, &slow, &effective), BMB_OK);
+    assert_int_equal(effective.mfps, 5000); /* a rate that is lower than its own is kept */
+    assert_int_equal(c.start(c.ctx, 3, &slow, &effective), BMB_IN_USE);
+    c.stop(c.ctx, 3);
+    assert_int_equal(start(0, BMB_CODEC_JPEG, 320, 240).mfps, 15000);
     (void)start(1, BMB_CODEC_JPEG, 160, 120);
     (void)start(2, BMB_CODEC_H264, 320, 240);
     assert_int_equal(take(1, &half), BMB_OK);

@@ -438,6 +438,13 @@ static void raw_pictures_are_encoded_for_several_streams(void **state)
     c.release(c.ctx, 0, one.cookie);
     c.release(c.ctx, 1, two.cookie);
     assert_true(c.want(c.ctx, 0, false)); /* encoders rest */
+    expose(yuyv, 320 * 2 * 240 + 64 * 240);
+    d->now += 100000;
+    f->now += 100000; /* the other has ten a second */
+    expose(yuyv, 320 * 2 * 240 + 64 * 240);
+    assert_true(take_made(1, &two));
+    c.release(c.ctx, 1, two.cookie);
+    assert_false(take(0, &one));
     assert_true(c.want(c.ctx, 0, true));
     const bmb_mode still = { BMB_CODEC_JPEG, 640, 480, 15000 };
     (void)start(2, &still); /* larger than what is captured: it is set to that */
@@ -537,6 +544,28 @@ static void a_quality_that_cannot_be_is_told(void **state)
     assert_int_equal(c.set(c.ctx, 0, BMB_CONTROL_QUALITY, 60, &effective), BMB_UNSUPPORTED);
 }
 
+static void a_picture_may_begin_behind_its_buffer(void **state)
+{
+    (void)state;
+    static uint8_t shifted[40000];
+    bmb_camera_frame frame;
+    n->there = false;
+    n = script_add(d, "/dev/video1", "planes", V4L2_CAP_VIDEO_CAPTURE_MPLANE);
+    script_format(n, V4L2_PIX_FMT_MJPEG, 640, 480, 30);
+    n->offset = 64;
+    create(NULL);
+    (void)start(0, &large);
+    memcpy(shifted + 64, jpeg, jpeg_size);
+    expose(shifted, jpeg_size + 64);
+    assert_true(take(0, &frame));
+    assert_int_equal(frame.size, jpeg_size);
+    assert_memory_equal(frame.data, jpeg, jpeg_size);
+    c.release(c.ctx, 0, frame.cookie);
+    expose(shifted, 64); /* nothing behind it */
+    assert_false(take(0, &frame));
+    assert_int_equal(state_of(0).bad, 1);
+}
+
 static void native_h264_excludes_other_sizes(void **state)
 {
     (void)state;
@@ -594,6 +623,7 @@ static void controls_have_our_names_and_the_drivers_ranges(void **state)
         script_add_control(n, V4L2_CID_WHITE_BALANCE_TEMPERATURE, "White Balance", 2800, 6500, 4600);
     script_control *white_auto = script_add_control(n, V4L2_CID_AUTO_WHITE_BALANCE, "White Balance, Auto", 0, 1, 1);
     script_add_control(n, V4L2_CID_ZOOM_ABSOLUTE, "Zoom", 100, 500, 100);
+    script_control *lamp = script_add_control(n, V4L2_CID_ILLUMINATORS_1, "Lamp", 0, 1, 0);
     script_add_control(n, V4L2_CID_CAMERA_CLASS_BASE + 900, "Lens Heater", 0, 7, 2);
     create(NULL);
     assert_int_equal(c.info(c.ctx, 0, &info), BMB_OK);
@@ -619,6 +649,11 @@ static void controls_have_our_names_and_the_drivers_ranges(void **state)
     assert_int_equal(white_auto->value, 0);
     assert_int_equal(c.set(c.ctx, 0, BMB_CONTROL_FLICKER, 60, &effective), BMB_OK);
     assert_int_equal(flicker->value, V4L2_CID_POWER_LINE_FREQUENCY_60HZ);
+    assert_int_equal(info.controls[BMB_CONTROL_ILLUMINATION].most, 100); /* a switch is none or all of it */
+    assert_int_equal(info.controls[BMB_CONTROL_ILLUMINATION].step, 100);
+    assert_int_equal(c.set(c.ctx, 0, BMB_CONTROL_ILLUMINATION, 100, &effective), BMB_OK);
+    assert_int_equal(lamp->value, 1);
+    assert_int_equal(effective, 100);
     assert_int_equal(c.get(c.ctx, 0, BMB_CONTROL_ZOOM, &effective), BMB_OK);
     assert_int_equal(effective, 100);
     assert_int_equal(bmb_v4l2_control_text(v, 0, 0, text, sizeof text), BMB_OK);
@@ -643,11 +678,14 @@ static void a_driver_that_chooses_otherwise_is_believed(void **state)
     n->steps = true; /* any size up to the largest */
     n->no_rates = true;
     n->row_count = 1;
+    n->rows[0].width = 1000;
+    n->rows[0].height = 702;
     bmb_v4l2_destroy(v);
     create(NULL);
     bmb_camera_info info;
     assert_int_equal(c.info(c.ctx, 0, &info), BMB_OK);
-    assert_int_equal(info.modes[0].width, 640);
+    assert_int_equal(info.modes[0].width, 1000); /* the largest, and usual ones */
+    assert_int_equal(info.modes[1].width, 800);
     assert_int_equal(info.modes[0].mfps_most, 30000); /* not told */
     assert_true(info.mode_count >= 6);
 }
@@ -729,6 +767,7 @@ int main(void)
         TEST(large_stills_do_not_take_the_stream_away),
         TEST(cameras_that_are_absent_all_hear_of_news),
         TEST(a_quality_that_cannot_be_is_told),
+        TEST(a_picture_may_begin_behind_its_buffer),
         TEST(native_h264_excludes_other_sizes),
         TEST(controls_have_our_names_and_the_drivers_ranges),
         TEST(a_driver_that_chooses_otherwise_is_believed),

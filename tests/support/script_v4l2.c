@@ -212,7 +212,7 @@ static int dequeue(script_node *n, script_queue *q, struct v4l2_buffer *b)
     b->timestamp.tv_usec = (long)(oldest->at_us % 1000000);
     if (n->planes) {
         b->m.planes[0].bytesused = (uint32_t)oldest->used;
-        b->m.planes[0].data_offset = 0;
+        b->m.planes[0].data_offset = n->offset;
     } else {
         b->bytesused = (uint32_t)oldest->used;
     }

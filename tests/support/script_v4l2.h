@@ -61,6 +61,7 @@ typedef struct script_node {
     int open_err, querycap_err, format_err, request_err, query_err, map_err, on_err, queue_err;
     unsigned buffers_most;       /* it grants no more; 0: what is asked */
     uint32_t stride_more;        /* bytes between its rows */
+    uint32_t offset;             /* planes: a picture begins so far into its buffer */
     uint16_t other_width;        /* it sets this width, whatever is asked */
     int results[SCRIPT_RESULTS]; /* what the next calls for a picture return before any picture */
     unsigned result_count;
