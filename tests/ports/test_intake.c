@@ -281,6 +281,7 @@ static void nothing_is_left_running(void **state)
     assert_true(runs(mark));
     bmb_intake_destroy(intake);
     intake = NULL;
+    for (unsigned i = 0; i < 500 && runs(mark); i++) usleep(10000); /* what is killed takes a moment to be gone */
     assert_false(runs(mark));
 }
 
