@@ -117,7 +117,7 @@ static void print_unusable(void)
     bmb_v4l2_device device;
     for (size_t i = 0; bmb_v4l2_found(i, &device) == BMB_OK; i++)
         if (device.err != BMB_OK)
-            printf("%s  CANNOT BE OPENED: %s; its group may, see docs/bring-up.md\n", device.path,
+            printf("%s  CANNOT BE OPENED: %s; its group may, see docs/cameras.md\n", device.path,
                    bmb_err_text(device.err));
 }
 

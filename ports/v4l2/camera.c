@@ -28,6 +28,7 @@ typedef struct stream {
     int32_t quality; /* that was asked of the encoder; 0: none */
     bool dry;        /* the driver had no more, and this stream has not been told so since */
     bmb_mode mode;
+    uint32_t asked_mfps; /* mode has what the camera gives of it just now */
     uint64_t due_us;
     v4l2_taken ready[V4L2_LENDABLE]; /* native: waiting to be taken, the oldest first */
     unsigned ready_count;
@@ -83,7 +84,7 @@ static bool is_taken(void *ctx, const char *path)
     return false;
 }
 
-/* A sentence with what to do, in the words of docs/bring-up.md. */
+/* A sentence with what to do, in the words of docs/cameras.md. */
 static void explain(camera *cam, bmb_err err)
 {
     const v4l2_system *s = cam->owner->system;
@@ -220,8 +221,11 @@ static void apply_controls(camera *cam)
 static size_t wanted_modes(const camera *cam, bmb_mode *out)
 {
     size_t n = 0;
-    for (size_t i = 0; i < STREAMS; i++)
-        if (cam->streams[i].running) out[n++] = cam->streams[i].mode;
+    for (size_t i = 0; i < STREAMS; i++) {
+        if (!cam->streams[i].running) continue;
+        out[n] = cam->streams[i].mode;
+        out[n++].mfps = cam->streams[i].asked_mfps; /* a slower format for a while must not slow it down for good */
+    }
     return n;
 }
 
@@ -229,7 +233,7 @@ static void follow_setup(camera *cam, stream *s, unsigned n)
 {
     bool native = v4l2_is_native(&cam->capture.setup, &s->mode);
     uint32_t mfps = cam->capture.setup.mfps;
-    if (mfps > 0 && s->mode.mfps > mfps) s->mode.mfps = mfps;
+    s->mode.mfps = mfps > 0 && s->asked_mfps > mfps ? mfps : s->asked_mfps;
     if (codec_stream_running(cam->codec, n, NULL)) codec_stream_stop(cam->codec, n);
     if (!native) {
         (void)codec_stream_start(cam->codec, n, &s->mode);
@@ -437,6 +441,7 @@ static bmb_err start(void *ctx, size_t index, const bmb_mode *asked, bmb_mode *e
     s->running = s->wanted = true;
     s->dry = false;
     s->mode = *asked;
+    s->asked_mfps = asked->mfps;
     bmb_err err = adapt(cam, n);
     if (err != BMB_OK) {
         s->running = false;

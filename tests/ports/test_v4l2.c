@@ -454,8 +454,18 @@ static void raw_pictures_are_encoded_for_several_streams(void **state)
     assert_true(take_made(0, &two)); /* and the others go on */
     c.release(c.ctx, 2, one.cookie);
     c.release(c.ctx, 0, two.cookie);
+    assert_int_equal(state_of(0).mfps, 15000); /* all that it has in this size */
     c.stop(c.ctx, 2);
-    assert_int_equal(state_of(0).width, 320); /* and back */
+    assert_int_equal(state_of(0).width, 320); /* and back … */
+    c.stop(c.ctx, 0);
+    f->now += 1000000;
+    const bmb_mode fast = { BMB_CODEC_JPEG, 320, 240, 30000 };
+    assert_int_equal(start(0, &fast).mfps, 30000);
+    f->now += 1000000;
+    (void)start(2, &still);
+    assert_int_equal(state_of(0).mfps, 15000);
+    c.stop(c.ctx, 2);
+    assert_int_equal(state_of(0).mfps, 30000); /* … in its rate as well */
     uint64_t bad = state_of(0).bad;
     expose(yuyv, 1000); /* short: no picture of it */
     assert_int_equal(ask(0, &one), BMB_AGAIN);
