@@ -7,7 +7,8 @@
  *   bambino/err.h      result codes
  *   bambino/text.h     sentences for people (a separate library)
  *   bambino/feeder.h   cameras of a program's own, and several drivers as one (a separate library)
- *   bambino/linux.h, bambino/sim.h   the ports that come with it
+ *   bambino/options.h  what is compiled into the core
+ *   bambino/linux.h, bambino/sim.h, bambino/poll.h, bambino/lwip.h, bambino/bare.h   the ports that come with it
  */
 #ifndef BAMBINO_BAMBINO_H
 #define BAMBINO_BAMBINO_H
@@ -18,6 +19,7 @@
 #include "bambino/event.h"
 #include "bambino/feeder.h"
 #include "bambino/light.h"
+#include "bambino/options.h"
 #include "bambino/port.h"
 #include "bambino/text.h"
 #include "bambino/version.h"

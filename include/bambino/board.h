@@ -47,6 +47,7 @@ typedef struct bmb_board {
     char title[BMB_BOARD_TEXT], processor[BMB_BOARD_TEXT];
     uint32_t ram_internal, ram_external; /* bytes; of the internal, what programs may use */
     uint32_t storage;                    /* bytes for settings and pictures */
+    uint32_t flash;                      /* bytes for the program; 0: a program is a file in storage */
     uint32_t cpu_percent; /* how fast it is, against the board of the table in docs/boards.md, per cent */
     bool status_light, illumination;
     uint32_t connectors;         /* cameras that can be plugged in */

@@ -42,6 +42,7 @@ typedef struct bmb_setting {
 typedef struct bmb_multicast {
     bmb_addr group; /* family 0: no multicast for this feed. The port is that of RTP (even); RTCP takes the next */
     uint8_t ttl;    /* 0: 1, which does not leave the local network */
+    bool open;      /* send it although the feed may not be watched by everybody: whoever is in the network can */
     bool always;    /* send even when no RTSP session asks for it, for receivers that know the group otherwise */
 } bmb_multicast;
 
@@ -65,6 +66,7 @@ typedef struct bmb_feed_config {
     size_t setting_count;
     uint32_t kbps; /* JPEG: hold this bit rate by quality, then by dropping frames; 0: quality stays as it is set */
     uint8_t quality_least, quality_most; /* bounds for that; 0: 20 and 90 */
+    bool open;                           /* everybody may watch it, whoever may watch the others */
     bool keep_controls; /* what bmb_control_set() changes is stored by the port and restored at the next opening */
 } bmb_feed_config;
 
@@ -112,7 +114,10 @@ typedef struct bmb_outlet_config {
     bmb_stream_format format; /* TCP: not BMB_FORMAT_RTP */
     uint16_t feed;            /* TCP: index of the feed; BMB_NO_FEED with the framed protocol: the peer chooses */
     bool keep_all;            /* TCP: frames in order as long as the reel has them, instead of the newest */
-    bool controls;            /* framed: peers may set controls of the cameras */
+    bool controls;            /* framed: peers who may adjust may set controls of the cameras */
+    const bmb_addr *hosts;    /* TCP, not framed: those that get a feed that not everybody may see, without a token.
+                                 Ports do not count */
+    size_t host_count;
 } bmb_outlet_config;
 
 /* A feed that is sent to an address by itself. */
@@ -146,9 +151,20 @@ typedef struct bmb_config {
     size_t push_count; /* 0 to 16 */
     const bmb_asset *assets;
     size_t asset_count;
+    const char *const *names; /* what browsers may call this host, besides by its addresses: a name without a port, such
+                                 as "yard.local"; a page of another name is refused, since anybody may give our address
+                                 a name of his (DNS rebinding). NULL: any */
+    size_t name_count;
+    const char *const *origins; /* pages of others that may read what is served, such as "http://club.example" */
+    size_t origin_count;
+    bool embed;               /* pages of others may show pictures and our page */
+    const bmb_access *access; /* who may do what; NULL: everybody all but administer. It may be replaced while the
+                                 device runs, with bmb_access_change() */
 
-    uint16_t viewers;        /* watching at a time, 1 to 4000; preset 16 */
-    uint16_t spare;          /* connections beyond that for stills, status and refusals, 1 to 64; preset 8 */
+    uint16_t viewers;      /* watching at a time, 1 to 4000; preset 16 */
+    uint16_t host_viewers; /* of them, from one host but the device's own; 0: three quarters, so that no host keeps all
+                              others out; as many as viewers: no bound */
+    uint16_t spare;        /* connections beyond that for stills, status and refusals, 1 to 64; preset 8 */
     uint16_t request_buffer; /* bytes for each connection, 1536 to 16384; preset 3072. A third takes requests, the rest
                                 answers */
     uint16_t rtp_packet;     /* largest RTP packet, bytes, its header included, 256 to 8900; preset 1400 */
@@ -185,8 +201,10 @@ typedef struct bmb_budget {
 /* What was wrong with a configuration or at opening. Which fields say something depends on the part. */
 typedef struct bmb_fault {
     bmb_err err;
-    const char *part; /* "memory", "feed", "camera", "outlet", "push", "config", "port"; static storage */
-    const char *key;  /* the configuration member at fault, or the largest part of the memory; static storage */
+    const char *part; /* "memory", "feed", "camera", "outlet", "push", "config", "port", "access", "build"; static
+                         storage */
+    const char *key;  /* the configuration member at fault, or the largest part of the memory; build: the option of
+                         bambino/options.h that was left out; static storage */
     const char *name; /* of the feed or camera, from the configuration; port: what needs the function in key; or NULL */
     int64_t asked, have;
     bmb_addr addr; /* outlet: the address */
@@ -218,6 +236,16 @@ void bmb_close(bmb_device *device);
 
 /* The address that an outlet really listens at (its port where 0 was asked). */
 bmb_err bmb_outlet_addr(const bmb_device *device, size_t outlet, bmb_addr *out);
+
+/* Writes a lent link, BMB_LINK_SIZE bytes with its NUL: whoever has the device's link_key can make one. The feed's
+ * address with it is /lent/LINK/FEED, over HTTP with the format's suffix behind. Of the port only `hash` is asked. */
+void bmb_link_write(const bmb_port *port, const uint8_t *link_key, const char *feed, const bmb_link_terms *terms,
+                    char *text);
+
+/* Other accounts from now on; of the present ones the same name, kind and digests are the same person or program. Those
+ * who may not watch any more what they watch are put out. access, and what it points to, must stay until the next
+ * change. BMB_UNSUPPORTED: the device was opened without. BMB_BAD_ARG: as at opening. */
+bmb_err bmb_access_change(bmb_device *device, const bmb_access *access);
 
 /* Takes a feed out of service: its camera stops, its viewers and pushes end, and it is refused from then on. Its memory
  * stays the block's. BMB_NOT_FOUND. */

@@ -9,6 +9,7 @@
 #include <stdint.h>
 
 #include "bambino/err.h"
+#include "bambino/options.h"
 
 #ifdef __cplusplus
 extern "C" {
@@ -16,9 +17,14 @@ extern "C" {
 
 typedef struct bmb_addr {
     uint8_t family; /* 4: IPv4, 6: IPv6, 0: none */
+#if BMB_WITH_IPV6
     uint8_t ip[16]; /* network byte order; IPv4 uses the first four */
     uint16_t port;  /* host byte order */
     uint32_t scope; /* IPv6 link-local: interface index; otherwise 0 */
+#else
+    uint8_t ip[4];
+    uint16_t port;
+#endif
 } bmb_addr;
 
 typedef enum bmb_level { BMB_LEVEL_ERROR, BMB_LEVEL_WARNING, BMB_LEVEL_INFO, BMB_LEVEL_DEBUG } bmb_level;
@@ -55,9 +61,19 @@ typedef enum bmb_event_code {
     BMB_EVENT_NOT_FOUND,         /* peer, text: what was asked for; there is nothing of that name */
     BMB_EVENT_SESSION_ENDED,     /* feed, peer; its session was ended: value: bmb_ending */
     BMB_EVENT_SUPPRESSED,        /* value: events about peers that were not reported, there were too many */
-    BMB_EVENT_REPORT,     /* feed (pushes), peer: where to, or where the outlet listens; traffic: the last second;
-                             value: viewers, or -1 for a push */
-    BMB_EVENT_CAMERA_SAYS /* feed: the camera's name; text: a line that the program behind it said */
+    BMB_EVENT_REPORT,          /* feed (pushes), peer: where to, or where the outlet listens; traffic: the last second;
+                                  value: viewers, or -1 for a push */
+    BMB_EVENT_CAMERA_SAYS,     /* feed: the camera's name; text: a line that the program behind it said */
+    BMB_EVENT_CONTROL_LOWERED, /* feed; its frames were too large, so that none was sent; value: bmb_control, extra:
+                                 what is in force instead */
+    BMB_EVENT_SIGNED_IN,       /* peer, text: the account's name */
+    BMB_EVENT_SIGN_IN_FAILED,  /* peer, text: the account's name, or NULL: there is none of the name that was said */
+    BMB_EVENT_CHANGED_BY,      /* feed, peer, text: who, or NULL: anybody; value: bmb_control; extra: what it was in the
+                                  upper half, what it is now in the lower one */
+    BMB_EVENT_LENT,            /* feed, peer, text: who; value: the link's number */
+    BMB_EVENT_LINK_ENDED,      /* peer, text: who called it back; value: the link's number */
+    BMB_EVENT_GROUP_WITHHELD, /* feed, peer: the group; nothing is sent to it, since not everybody may watch the feed */
+    BMB_EVENT_NAME_REFUSED    /* peer, text: the name in Host that is none of ours */
 } bmb_event_code;
 
 /* Why a session over UDP was ended although nobody asked for it. */
@@ -65,7 +81,8 @@ typedef enum bmb_ending {
     BMB_ENDING_SILENT = 0,  /* no sign of life within the session's time */
     BMB_ENDING_UNREACHABLE, /* its host answers that nobody listens at the port */
     BMB_ENDING_ABANDONED,   /* its control connection is closed, and no report comes either */
-    BMB_ENDING_BYE          /* the receiver said goodbye by RTCP */
+    BMB_ENDING_BYE,         /* the receiver said goodbye by RTCP */
+    BMB_ENDING_DENIED       /* it may not watch any more */
 } bmb_ending;
 
 /* What went out in one second. */

@@ -26,6 +26,7 @@
 #include <stddef.h>
 #include <stdint.h>
 
+#include "bambino/access.h"
 #include "bambino/camera.h"
 #include "bambino/err.h"
 #include "bambino/event.h"
@@ -93,6 +94,15 @@ typedef struct bmb_net {
      * What was taken arrives, in order, whatever is called next, unless the peer or the network goes.
      * BMB_AGAIN with *taken 0: full, wait for BMB_WRITABLE. BMB_GONE: closed by the peer. */
     bmb_err (*send)(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, size_t *taken);
+    /* The same, but bytes that lie within *lent need not be copied: they stay as they are until `unacked` no more
+     * counts them, or the socket is closed. A port that still refers to some of them then ends the connection by a
+     * reset rather than send anything else. Optional, both; sent by this way are the frames of streams over HTTP and of
+     * plain connections. */
+    bmb_err (*send_lent)(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, const bmb_slice *lent,
+                         size_t *taken);
+    /* How many of the bytes that were taken the port may still refer to, counted from the last one back: what is not
+     * yet sent, or not yet acknowledged. */
+    uint32_t (*unacked)(void *ctx, bmb_sock sock);
     /* Reads what is there, which may be less than has arrived. BMB_AGAIN: nothing. BMB_GONE: failure, or the end of the
      * stream behind its last byte; a peer that says no more (a half-closed connection) counts as gone. */
     bmb_err (*recv)(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got);
@@ -172,8 +182,8 @@ typedef struct bmb_cameras {
      * sensor itself has fallen silent. false: they come as before. Started streams are wanted. Optional: encoders
      * always run. */
     bool (*want)(void *ctx, size_t index, bool wanted);
-    /* Is it there? Asked often while a camera that was found to be absent waits to be tried again: as soon as it is
-     * there, it is tried at once. Cheap. Optional: it is tried again after growing pauses alone. */
+    /* Is it there? Asked often while a camera that failed waits to be tried again: one that was absent meanwhile is
+     * tried at once when it is there again. Cheap. Optional: it is tried again after growing pauses alone. */
     bool (*present)(void *ctx, size_t index);
     /* Can these streams of one camera run at a time, each in its mode? Asked before any is started, with indices that
      * go up. BMB_OK; BMB_UNSUPPORTED: not that one whose place in the list is put into *culprit, beside those before
@@ -210,6 +220,9 @@ typedef struct bmb_port {
     bmb_err (*wall_us)(void *ctx, int64_t *unix_us);
     /* Fills with random bytes fit for session identifiers. */
     void (*random)(void *ctx, void *out, size_t size);
+    /* The hash of these slices, one behind the other: 32 bytes of SHA-256 (FIPS 180-4), or 16 of MD5 (RFC 1321, which
+     * digests of old clients ask for). Optional: without it there are no accounts. */
+    void (*hash)(void *ctx, bmb_hash which, const bmb_slice *slices, size_t count, uint8_t *out);
     /* Something worth telling happened. The port decides what becomes of it; bambino/text.h has sentences. It must not
      * block, the step waits for it: where what is told goes somewhere slow, queue it and bound the queue. Optional. */
     void (*log)(void *ctx, const bmb_event *event);

@@ -39,6 +39,10 @@ typedef struct bmb_peers {
 
 /* Sockets of the machine that the check runs on. */
 extern const bmb_peers bmb_host_peers;
+/* Sockets of another port on the same network, for boards that have no host beside them: one of the same kind will do
+ * where the stack connects to itself. To be named before the check runs. */
+extern const bmb_peers bmb_port_peers;
+void bmb_port_peers_use(bmb_port *port);
 /* For `exhaust`, where the port's sockets are files of this machine: the process may open no more of them. */
 void bmb_host_exhaust(bool on);
 

@@ -19,6 +19,11 @@ typedef struct bench {
 } bench;
 extern bench b;
 
+static inline const bmb_net *net(void)
+{
+    return &b.port->net;
+}
+
 #define PATIENCE 300u /* times 10 ms: so long is waited for what must come */
 
 void pass(uint32_t us);
@@ -36,7 +41,8 @@ bool hears_pattern(int peer, size_t at, size_t size);
 bool hears_end(int peer);
 
 /* Questions, by what they are about. */
-extern const struct CMUnitTest check_basics[], check_streams[], check_datagrams[], check_cameras[];
-extern const size_t check_basics_count, check_streams_count, check_datagrams_count, check_cameras_count;
+extern const struct CMUnitTest check_basics[], check_streams[], check_lent[], check_datagrams[], check_cameras[];
+extern const size_t check_basics_count, check_streams_count, check_lent_count, check_datagrams_count,
+    check_cameras_count;
 
 #endif

@@ -1,11 +1,6 @@
 /* UDP: runs of packets, what comes in, and what the network answers. */
 #include "check/check.h"
 
-static const bmb_net *net(void)
-{
-    return &b.port->net;
-}
-
 static bool there(void)
 {
     bool any = net()->udp_open != NULL || net()->udp_send != NULL || net()->udp_recv != NULL;

@@ -133,5 +133,6 @@ int bmb_port_check_run(const bmb_port_check *check)
 {
     b = (bench){ .check = check, .peers = check->peers };
     return run_group(check_basics, check_basics_count) + run_group(check_streams, check_streams_count) +
-           run_group(check_datagrams, check_datagrams_count) + run_group(check_cameras, check_cameras_count);
+           run_group(check_lent, check_lent_count) + run_group(check_datagrams, check_datagrams_count) +
+           run_group(check_cameras, check_cameras_count);
 }

@@ -1,11 +1,6 @@
 /* TCP: accepting, reading, writing, closing, dialling. */
 #include "check/check.h"
 
-static const bmb_net *net(void)
-{
-    return &b.port->net;
-}
-
 static void a_listener_takes_connections(void **state)
 {
     (void)state;
@@ -97,6 +92,7 @@ static void many_slices_are_one_run(void **state)
             assert_true(err == BMB_OK || err == BMB_AGAIN);
             assert_true(tries < PATIENCE);
             if (taken > 0) assert_true(hears_pattern(peer, at, taken));
+            if (taken == 0) pass(5000); /* a stack without threads has memory again when it was asked */
             at += taken;
         }
     }

@@ -24,6 +24,7 @@ static const row rows[] = {
     { "board", "ram-internal", MEMBER(BYTES, ram_internal) },
     { "board", "ram-external", MEMBER(BYTES, ram_external) },
     { "board", "storage", MEMBER(BYTES, storage) },
+    { "board", "flash", MEMBER(BYTES, flash) },
     { "board", "speed-percent", MEMBER(NUMBER, cpu_percent) },
     { "board", "status-light", MEMBER(FLAG, status_light) },
     { "board", "illumination", MEMBER(FLAG, illumination) },

@@ -130,6 +130,8 @@ static const char *ending_text(int64_t ending)
         return "has closed its control connection, and reports nothing";
     case BMB_ENDING_BYE:
         return "has said goodbye";
+    case BMB_ENDING_DENIED:
+        return "may not watch any more";
     case BMB_ENDING_SILENT:
         break;
     }
@@ -178,6 +180,36 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
         return format(out, room, "feed \"%s\": the camera refused %s = %" PRId64 ": %s", feed,
                       control != NULL ? control : "a control", e->extra, bmb_err_text(e->err));
     }
+    case BMB_EVENT_CONTROL_LOWERED: {
+        const char *control = bmb_control_name((bmb_control)e->value);
+        return format(out, room,
+                      "feed \"%s\": %s is %" PRId64 " from now on, its pictures did not fit; raise frame-max for more",
+                      feed, control != NULL ? control : "a control", e->extra);
+    }
+    case BMB_EVENT_SIGNED_IN:
+        return format(out, room, "%s signed in as \"%s\"", peer, e->text);
+    case BMB_EVENT_SIGN_IN_FAILED:
+        if (e->text == NULL) return format(out, room, "%s could not sign in, there is no user of the name given", peer);
+        return format(out, room, "%s could not sign in as \"%s\"", peer, e->text);
+    case BMB_EVENT_CHANGED_BY: {
+        const char *control = bmb_control_name((bmb_control)e->value);
+        return format(out, room, "feed \"%s\": %s changed %s from %" PRId32 " to %" PRId32 " (%s)", feed,
+                      e->text != NULL ? e->text : "somebody", control != NULL ? control : "a control",
+                      (int32_t)(e->extra >> 32), (int32_t)e->extra, peer);
+    }
+    case BMB_EVENT_LENT:
+        return format(out, room, "feed \"%s\": %s lent it, link %" PRId64 " (%s)", feed, e->text, e->value, peer);
+    case BMB_EVENT_LINK_ENDED:
+        return format(out, room, "%s called link %" PRId64 " back (%s)", e->text, e->value, peer);
+    case BMB_EVENT_GROUP_WITHHELD:
+        return format(out, room,
+                      "feed \"%s\": nothing is sent to group %s, where everybody in the network could watch and not "
+                      "everybody may; set multicast-open = yes if they shall",
+                      feed, peer);
+    case BMB_EVENT_NAME_REFUSED:
+        return format(out, room,
+                      "%s asked for a host called \"%s\", which is not this one's name; if it is, add it to names",
+                      peer, e->text);
     case BMB_EVENT_FRAME_BAD:
         return format(out, room,
                       "feed \"%s\": a frame of %" PRId64 " bytes is cut off or garbled and was dropped (%" PRId64
@@ -333,6 +365,11 @@ size_t bmb_fault_text(const bmb_fault *f, char *out, size_t room)
     if (f->err == BMB_NOT_FOUND && f->key != NULL && strcmp(f->key, "feed") == 0)
         return format(out, room, "%s: there is no feed %" PRId64 "; this format needs one of the %" PRId64, part,
                       f->asked, f->have);
+    if (strcmp(part, "build") == 0)
+        return format(out, room,
+                      "this program was built without something that is asked for here: %s is 0 (bambino/options.h); "
+                      "build it with that, or take it out of the configuration",
+                      key_text(f->key));
     if (strcmp(part, "port") == 0)
         return format(out, room, "the port lacks a function: %s needs %s", f->name != NULL ? f->name : "it",
                       key_text(f->key));

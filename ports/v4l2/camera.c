@@ -600,7 +600,8 @@ static bool present(void *ctx, size_t index)
     bmb_v4l2 *self = cam->owner;
     uint64_t now = self->port->now_us(self->port->ctx);
     self->news += self->system->changed(self->system->ctx);
-    if (!cam->there && (cam->looked_at != self->news || now >= cam->look_us + LOOK_US)) {
+    /* One that failed may be gone since: news of nodes may be of its own. */
+    if (cam->looked_at != self->news || (!cam->there && now >= cam->look_us + LOOK_US)) {
         cam->look_us = now;
         cam->looked_at = self->news;
         (void)look_for(cam);

@@ -2,14 +2,18 @@
 #ifndef BMB_BASE_BOUNDS_H
 #define BMB_BASE_BOUNDS_H
 
+#include "bambino/options.h"
+
 #define BMB_FEEDS_MOST 64u  /* a bit each in a word */
 #define BMB_STREAMS_MOST 8u /* of one camera that are asked about together */
 #define BMB_TRACKS_MOST 1u  /* of a feed: its pictures */
 #define BMB_OUTLETS_MOST 8u
-#define BMB_READY_MOST 32u          /* events per step: bounds one step's time, the rest comes with the next */
+/* Events per step: bounds one step's time, the rest comes with the next. A small stack is not filled with them. */
+#define BMB_READY_MOST (BMB_GATHER_MOST < 32 ? 8u : 32u)
 #define BMB_SLOTS_LEAST 6u          /* frames in a reel however small */
 #define BMB_SLOTS_MOST 64u          /* two seconds at 30/s; beyond that a viewer goes on at a key frame anyway */
 #define BMB_SLOTS_PER_FRAME 4u      /* frames are mostly far smaller than the largest one */
+#define BMB_LENT_MOST 2u            /* frames that one viewer may have sent and that are not yet acknowledged */
 #define BMB_DRAIN_US 1000000u       /* after a refusal: time for the peer to read it before the connection is closed */
 #define BMB_REST_US 2000000u        /* an encoder rests once nobody has watched for so long: players come again */
 #define BMB_STILL_WAIT_US 3000000u  /* a still waits so long for the first frame */
@@ -28,15 +32,19 @@
 #define BMB_BURST_GAP_US 1000u    /* least pause between bursts, the resolution of the port's wait */
 #define BMB_REPORT_US 5000000u    /* between two RTCP sender reports (RFC 3550 6.2) */
 #define BMB_DATAGRAMS 16u         /* RTCP datagrams taken in one step */
+#define BMB_UNPLAYED_US 3000000u  /* a session that was set up has so long to be played before it gives way */
 #define BMB_ORPHAN_US                                                                                                  \
     10000000u                    /* a receiver whose control connection is gone must report within: receivers of such  \
                                     streams report every 2.5 to 7.5 s (RFC 3550 6.2) */
 #define BMB_UNREACHABLE_LEAST 6u /* answers "port unreachable" in a row, no sign of life between them, … */
-#define BMB_UNREACHABLE_US 2000000u /* … over so long: the receiver is gone */
-#define BMB_SETTLED_US 2000000u     /* a stream's bit rate is told once it was measured for so long */
-#define BMB_KEEP_AFTER_US 2000000u  /* changed controls are stored after: one write for a hand that turns a knob */
-#define BMB_KEEP_PAUSE_US 10000000u /* and not again before: a medium may take long for a write, and wears out */
-#define BMB_KEEP_AGAIN_US 30000000u /* and again, where the storage failed */
+#define BMB_UNREACHABLE_US 2000000u    /* … over so long: the receiver is gone */
+#define BMB_SETTLED_US 2000000u        /* a stream's bit rate is told once it was measured for so long */
+#define BMB_TAME_US 300000u            /* between two steps down of a quality whose frames do not fit */
+#define BMB_PASS_US 1000000u           /* between two looks at who watches by a right that may have ended */
+#define BMB_LEND_MINUTES_MOST 5256000u /* ten years: the end of a link is a time in 32 bits */
+#define BMB_KEEP_AFTER_US 2000000u     /* changed controls are stored after: one write for a hand that turns a knob */
+#define BMB_KEEP_PAUSE_US 10000000u    /* and not again before: a medium may take long for a write, and wears out */
+#define BMB_KEEP_AGAIN_US 30000000u    /* and again, where the storage failed */
 #define BMB_PUSHES_MOST 16u
 #define BMB_DIAL_MOST_US 5000000u    /* a connection that is not made by then is given up */
 #define BMB_PUSH_RETRY_FIRST_MS 500u /* first pause before a push is tried again; doubles up to … */

@@ -1,5 +1,7 @@
 #include "base/bytes.h"
 
+#include "bambino/options.h"
+
 #include <stdarg.h>
 #include <string.h>
 
@@ -161,6 +163,7 @@ void bmb_put_base64(bmb_writer *w, const void *data, size_t n)
 }
 
 /* The longest run of zero groups, of two or more, becomes "::" (RFC 5952 4.2). */
+#if BMB_WITH_IPV6
 static void put_ip6(bmb_writer *w, const uint8_t ip[16])
 {
     uint16_t group[8];
@@ -185,17 +188,66 @@ static void put_ip6(bmb_writer *w, const uint8_t ip[16])
         for (unsigned d = digits; d-- > 0;) bmb_put_u8(w, (uint8_t) "0123456789abcdef"[group[i] >> (4 * d) & 15]);
     }
 }
+#endif
 
 void bmb_put_ip(bmb_writer *w, const bmb_addr *addr)
 {
+#if BMB_WITH_IPV6
     if (addr->family == 6) {
         put_ip6(w, addr->ip);
         return;
     }
+#endif
     for (unsigned i = 0; i < 4; i++) {
         if (i > 0) bmb_put_u8(w, '.');
         bmb_put_dec(w, addr->ip[i]);
     }
+}
+
+bool bmb_equal(const uint8_t *a, const uint8_t *b, size_t size)
+{
+    uint32_t one, other;
+    for (; size >= 4; a += 4, b += 4, size -= 4) {
+        memcpy(&one, a, 4);
+        memcpy(&other, b, 4);
+        if (one != other) return false;
+    }
+    for (; size > 0; size--)
+        if (*a++ != *b++) return false;
+    return true;
+}
+
+/* The high bit of each byte of the word that is 0, and perhaps of others above the first of them. */
+__attribute__((always_inline)) static inline uint32_t zeros_in(const uint8_t *at, uint32_t pattern)
+{
+    uint32_t word;
+    memcpy(&word, __builtin_assume_aligned(at, 4), sizeof word);
+    word ^= pattern;
+    return (word - 0x01010101u) & ~word & 0x80808080u;
+}
+
+__attribute__((always_inline)) static inline uint32_t zeros_in_16(const uint8_t *at, uint32_t pattern)
+{
+    return zeros_in(at, pattern) | zeros_in(at + 4, pattern) | zeros_in(at + 8, pattern) | zeros_in(at + 12, pattern);
+}
+
+const uint8_t *bmb_find_by_words(const uint8_t *data, size_t size, uint8_t value)
+{
+    const uint8_t *end = data + size;
+    uint32_t pattern = value * 0x01010101u;
+    for (; data < end && (uintptr_t)data % 4 != 0; data++)
+        if (*data == value) return data;
+    while (end - data >= 32 && (zeros_in_16(data, pattern) | zeros_in_16(data + 16, pattern)) == 0) data += 32;
+    while (end - data >= 4 && zeros_in(data, pattern) == 0) data += 4;
+    for (; data < end; data++)
+        if (*data == value) return data;
+    return NULL;
+}
+
+const uint8_t *bmb_find(const uint8_t *data, size_t size, uint8_t value)
+{
+    if (sizeof(void *) > 4) return (const uint8_t *)memchr(data, value, size); /* written for such processors */
+    return bmb_find_by_words(data, size, value);
 }
 
 bool bmb_same(const char *text, size_t size, const char *literal)
@@ -246,7 +298,16 @@ size_t bmb_align(size_t n)
 
 bool bmb_same_host(const bmb_addr *a, const bmb_addr *b)
 {
-    return a->family == b->family && memcmp(a->ip, b->ip, a->family == 6 ? 16 : 4) == 0;
+    return a->family == b->family && memcmp(a->ip, b->ip, BMB_WITH_IPV6 && a->family == 6 ? 16 : 4) == 0;
+}
+
+bool bmb_is_loopback(const bmb_addr *a)
+{
+#if BMB_WITH_IPV6
+    static const uint8_t six[16] = { [15] = 1 };
+    if (a->family == 6) return memcmp(a->ip, six, sizeof six) == 0;
+#endif
+    return a->family == 4 && a->ip[0] == 127;
 }
 
 uint64_t bmb_member(const void *of, size_t at, size_t size)

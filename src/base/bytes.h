@@ -71,6 +71,13 @@ bool bmb_same_nocase(const char *text, size_t size, const char *literal); /* ASC
 /* Reads a decimal number that is the whole text and at most `most`; false otherwise. */
 bool bmb_read_dec(const char *text, size_t size, uint32_t most, uint32_t *out);
 
+/* As memcmp, of which the same holds. */
+bool bmb_equal(const uint8_t *a, const uint8_t *b, size_t size);
+/* The first byte of that value in `size` bytes; NULL: there is none. As memchr, whose version in a microcontroller's C
+ * library looks at byte by byte. */
+const uint8_t *bmb_find(const uint8_t *data, size_t size, uint8_t value);
+const uint8_t *bmb_find_by_words(const uint8_t *data, size_t size, uint8_t value); /* what it is there */
+
 /* Arithmetic on sizes that stops at SIZE_MAX, so that a sum too large can never look small. */
 size_t bmb_add(size_t a, size_t b);
 size_t bmb_mul(size_t a, size_t b);
@@ -83,5 +90,6 @@ size_t bmb_align(size_t n);
 
 /* true when both are the same host; ports do not count. */
 bool bmb_same_host(const bmb_addr *a, const bmb_addr *b);
+bool bmb_is_loopback(const bmb_addr *a);
 
 #endif

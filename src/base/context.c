@@ -48,5 +48,5 @@ int64_t bmb_wall(const bmb_context *x)
 {
     const bmb_port *port = x->port;
     int64_t wall;
-    return port->wall_us != NULL && port->wall_us(port->ctx, &wall) == BMB_OK ? wall : 0;
+    return BMB_WITH_WALL_CLOCK && port->wall_us != NULL && port->wall_us(port->ctx, &wall) == BMB_OK ? wall : 0;
 }

@@ -3,6 +3,7 @@
 #define BMB_BASE_CONTEXT_H
 
 #include "bambino/device.h"
+#include "bambino/options.h"
 #include "base/log.h"
 #include "base/pace.h"
 

@@ -1,5 +1,7 @@
 #include "base/http_text.h"
 
+#include "bambino/options.h"
+
 #define DAY_S 86400
 #define ERA_DAYS 146097u /* 400 years of the Gregorian calendar */
 
@@ -28,7 +30,7 @@ static void put_two(bmb_writer *w, uint32_t v, char behind)
 void bmb_put_http_date(bmb_writer *w, int64_t unix_us)
 {
     static const char days[] = "ThuFriSatSunMonTueWed", months[] = "JanFebMarAprMayJunJulAugSepOctNovDec";
-    if (unix_us <= 0) return;
+    if (!BMB_WITH_WALL_CLOCK || unix_us <= 0) return;
     uint64_t s = (uint64_t)unix_us / 1000000;
     uint32_t of_day = (uint32_t)(s % DAY_S), day = (uint32_t)(s / DAY_S);
     const date d = date_of(day);
@@ -42,6 +44,14 @@ void bmb_put_http_date(bmb_writer *w, int64_t unix_us)
     put_two(w, of_day / 60 % 60, ':');
     put_two(w, of_day % 60, ' ');
     bmb_put_str(w, "GMT\r\n");
+}
+
+void bmb_put_http_policy(bmb_writer *w, bool embeds, const char *origin)
+{
+    if (!BMB_WITH_ACCESS) return;
+    bmb_put_str(w, "X-Content-Type-Options: nosniff\r\n");
+    if (!embeds) bmb_put_str(w, "Cross-Origin-Resource-Policy: same-origin\r\n");
+    if (origin != NULL) bmb_put_text(w, "Access-Control-Allow-Origin: %s\r\nVary: Origin\r\n", origin);
 }
 
 void bmb_put_http_end(bmb_writer *w, bool keep_alive, bool old)

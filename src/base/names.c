@@ -2,6 +2,7 @@
 #include <string.h>
 
 #include "bambino/device.h"
+#include "bambino/options.h"
 
 /* The names stand one behind the other, each with its end, and an empty one behind the last: a quarter smaller than an
  * array of pointers with what they point to. */
@@ -23,10 +24,19 @@ const char *bmb_err_name(bmb_err err)
 const char *bmb_control_name(bmb_control control)
 {
     static const char names[] =
+#if BMB_WITH_CONTROLS
         "quality\0kbps\0key-ms\0flip-h\0flip-v\0brightness\0contrast\0saturation\0sharpness\0"
         "rotate\0exposure-us\0gain\0white-k\0flicker\0night\0illumination\0focus\0zoom\0pan\0tilt\0hue\0gamma\0"
-        "backlight\0profile\0";
+        "backlight\0profile\0"
+#endif
+        "";
     return name_at(names, (size_t)control);
+}
+
+const char *bmb_role_name(bmb_role role)
+{
+    static const char names[] = "none\0watch\0adjust\0administer\0";
+    return name_at(names, (size_t)role);
 }
 
 const char *bmb_codec_name(bmb_codec codec)

@@ -5,6 +5,7 @@
 
 #include "base/bounds.h"
 #include "base/bytes.h"
+#include "device/check_access.h"
 #include "device/contract.h"
 #include "serve/formats.h"
 
@@ -64,6 +65,7 @@ static const bound config_bounds[] = {
     { "outlets", MEMBER(bmb_config, outlet_count), 0, BMB_OUTLETS_MOST },
     { "pushes", MEMBER(bmb_config, push_count), 0, BMB_PUSHES_MOST },
     { "viewers", MEMBER(bmb_config, viewers), 1, 4000 },
+    { "host_viewers", MEMBER(bmb_config, host_viewers), 0, 4000 },
     { "spare", MEMBER(bmb_config, spare), 1, 64 },
     { "request_buffer", MEMBER(bmb_config, request_buffer), 1536, 16384 },
     { "rtp_packet", MEMBER(bmb_config, rtp_packet), 256, 8900 },
@@ -128,10 +130,9 @@ static bool good_group(const bmb_multicast *m)
     return multicast && g->port >= 1024 && g->port % 2 == 0;
 }
 
-static bmb_err check_feed(const bmb_config *config, size_t index, bmb_plan *out, bmb_fault *fault)
+static bmb_err check_feed_names(const bmb_config *config, size_t index, bmb_fault *fault)
 {
     const bmb_feed_config *f = &config->feeds[index];
-    bmb_camera_info info = { 0 };
     if (!good_group(&f->multicast)) {
         bmb_blame(fault, BMB_BAD_ARG, "feed", "multicast", f->name, f->multicast.group.port, 0);
         return BMB_BAD_ARG;
@@ -144,18 +145,31 @@ static bmb_err check_feed(const bmb_config *config, size_t index, bmb_plan *out,
             return blame_feed(fault, BMB_IN_USE, "multicast", f->name);
         if (strcmp(config->feeds[i].name, f->name) == 0) return blame_feed(fault, BMB_IN_USE, "name", f->name);
     }
-    bmb_err err =
-        f->camera != NULL ? find_stream(config, index, out->camera, &out->camera[index], &info) : BMB_NOT_FOUND;
-    if (err == BMB_IN_USE) return blame_feed(fault, err, "camera", f->camera);
-    if (err != BMB_OK) return bmb_blame(fault, err, "camera", "camera", f->camera, 0, 0);
-    err = check_bounds(f, feed_bounds, COUNT(feed_bounds), "feed", f->name, fault);
+    return BMB_OK;
+}
+
+static bmb_err check_feed_values(const bmb_feed_config *f, const bmb_camera_info *info, bmb_fault *fault)
+{
+    bmb_err err = check_bounds(f, feed_bounds, COUNT(feed_bounds), "feed", f->name, fault);
     if (err == BMB_OK && f->storage == BMB_KEPT)
         err = check_bound("feed", "reel_bytes", f->name, f->reel_bytes, f->frame_max, INT32_MAX, fault);
     if (err == BMB_OK && f->storage == BMB_BORROWED)
-        err = check_bound("feed", "buffers", f->name, info.buffers, 3, 255, fault);
+        err = check_bound("feed", "buffers", f->name, info->buffers, 3, 255, fault);
+    return err;
+}
+
+static bmb_err plan_feed(const bmb_config *config, size_t index, bmb_plan *out, bmb_fault *fault)
+{
+    const bmb_feed_config *f = &config->feeds[index];
+    bmb_camera_info info = { 0 };
+    bmb_err err = BMB_WITH_CHECKS ? check_feed_names(config, index, fault) : BMB_OK;
     if (err != BMB_OK) return err;
-    out->slots[index] = slots_of(f, &info);
-    return BMB_OK;
+    err = f->camera != NULL ? find_stream(config, index, out->camera, &out->camera[index], &info) : BMB_NOT_FOUND;
+    if (err == BMB_IN_USE) return blame_feed(fault, err, "camera", f->camera);
+    if (err != BMB_OK) return bmb_blame(fault, err, "camera", "camera", f->camera, 0, 0);
+    if (BMB_WITH_CHECKS) err = check_feed_values(f, &info, fault);
+    if (err == BMB_OK) out->slots[index] = slots_of(f, &info);
+    return err;
 }
 
 /* Feeds of one camera: can it have them all at a time? */
@@ -215,13 +229,60 @@ static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
     return err;
 }
 
-bmb_err bmb_config_check(const bmb_config *config, bmb_plan *out, bmb_fault *fault)
+/* The option that a plain connection or a push needs for its format; NULL: it is there. */
+static const char *missing_for(bmb_stream_format format)
+{
+    if (!BMB_WITH_TS && format == BMB_FORMAT_TS) return "BMB_WITH_TS";
+    return !BMB_WITH_FRAMED && format == BMB_FORMAT_FRAMED ? "BMB_WITH_FRAMED" : NULL;
+}
+
+static const char *missing_for_outlet(const bmb_outlet_config *o)
+{
+    if (!BMB_WITH_HTTP && o->kind == BMB_OUTLET_HTTP) return "BMB_WITH_HTTP";
+    if (!BMB_WITH_RTSP && o->kind == BMB_OUTLET_RTSP) return "BMB_WITH_RTSP";
+    if (o->kind != BMB_OUTLET_TCP) return NULL;
+    return BMB_WITH_PLAIN ? missing_for(o->format) : "BMB_WITH_PLAIN";
+}
+
+static const char *missing_for_feed(const bmb_feed_config *f)
+{
+    if (!BMB_WITH_H264 && f->mode.codec == BMB_CODEC_H264) return "BMB_WITH_H264";
+    if (!BMB_WITH_MULTICAST && f->multicast.group.family != 0) return "BMB_WITH_MULTICAST";
+    if (!BMB_WITH_CONTROLS && (f->setting_count > 0 || f->keep_controls)) return "BMB_WITH_CONTROLS";
+    return !BMB_WITH_RATE && f->kbps > 0 ? "BMB_WITH_RATE" : NULL;
+}
+
+/* What was left out when the core was compiled (bambino/options.h) and is asked for; NULL: nothing. */
+static const char *missing(const bmb_config *config)
+{
+    const char *option = NULL;
+    if (!BMB_WITH_PAGE && config->asset_count > 0) return "BMB_WITH_PAGE";
+    if (!BMB_WITH_PUSH && config->push_count > 0) return "BMB_WITH_PUSH";
+    if (!BMB_WITH_ACCESS && (config->access != NULL || config->name_count > 0 || config->origin_count > 0))
+        return "BMB_WITH_ACCESS";
+    for (size_t i = 0; i < config->feed_count && option == NULL; i++) option = missing_for_feed(&config->feeds[i]);
+    for (size_t i = 0; i < config->outlet_count && option == NULL; i++)
+        option = missing_for_outlet(&config->outlets[i]);
+    for (size_t i = 0; i < config->push_count && option == NULL; i++) option = missing_for(config->pushes[i].format);
+    return option;
+}
+
+static bmb_err check_values(const bmb_config *config, bmb_fault *fault)
 {
     bmb_err err = check_bounds(config, config_bounds, COUNT(config_bounds), "config", NULL, fault);
     if (err == BMB_OK && config->push_count == 0) /* it would send nothing to anybody */
         err = check_bound("config", "outlets", NULL, (int64_t)config->outlet_count, 1, BMB_OUTLETS_MOST, fault);
-    if (err == BMB_OK) err = bmb_contract_check(config, fault);
-    for (size_t i = 0; err == BMB_OK && i < config->feed_count; i++) err = check_feed(config, i, out, fault);
-    if (err == BMB_OK) err = check_together(config, out, fault);
-    return err == BMB_OK ? check_outlets(config, fault) : err;
+    return err;
+}
+
+bmb_err bmb_config_check(const bmb_config *config, bmb_plan *out, bmb_fault *fault)
+{
+    bmb_err err = BMB_WITH_CHECKS ? check_values(config, fault) : BMB_OK;
+    const char *option = err == BMB_OK ? missing(config) : NULL;
+    if (option != NULL) return bmb_blame(fault, BMB_UNSUPPORTED, "build", option, NULL, 0, 0);
+    if (BMB_WITH_CHECKS && err == BMB_OK) err = bmb_contract_check(config, fault);
+    if (BMB_WITH_ACCESS && err == BMB_OK) err = bmb_access_check(config->access, config->port, fault);
+    for (size_t i = 0; err == BMB_OK && i < config->feed_count; i++) err = plan_feed(config, i, out, fault);
+    if (BMB_WITH_CHECKS && err == BMB_OK) err = check_together(config, out, fault);
+    return BMB_WITH_CHECKS && err == BMB_OK ? check_outlets(config, fault) : err;
 }

@@ -1,5 +1,7 @@
 /* Opening, stepping and closing the device. */
+#include "device/check_access.h"
 #include "device/parts.h"
+#include "talk/passes.h"
 
 #include <stddef.h>
 #include <string.h>
@@ -111,17 +113,32 @@ static bmb_tally *tally_of_groups(bmb_device *d)
     return found;
 }
 
-static void start(bmb_device *d)
+/* Groups that are sent whether somebody asks or not; and those that are not, since not everybody may see the feed. */
+static void lease_groups(bmb_device *d)
 {
-    bmb_context *x = &d->context;
-    bmb_groups_open(&d->groups, x, &d->feeds, tally_of_groups(d), d->groups.groups);
     for (size_t i = 0; i < d->feeds.count; i++) {
         bmb_feed *feed = &d->feeds.feed[i];
         const bmb_multicast *m = &feed->config->multicast;
-        bmb_feed_open(x, feed);
-        if (m->group.family != 0 && m->always) d->talk.groups->lease(d->talk.groups, feed, UINT64_MAX);
+        if (feed->removed || m->group.family == 0) continue;
+        if (!bmb_talk_may_group(&d->talk, feed)) {
+            bmb_groups_feed_gone(&d->groups, feed);
+            bmb_tell_of(&d->context, feed->config->name, &m->group, BMB_EVENT_GROUP_WITHHELD, 0, 0);
+        } else if (m->always) {
+            d->talk.groups->lease(d->talk.groups, feed, UINT64_MAX);
+        }
     }
-    bmb_pushes_open(&d->pushes, x, &d->feeds, &d->talk, d->pushes.pushes);
+}
+
+static void start(bmb_device *d)
+{
+    bmb_context *x = &d->context;
+    if (BMB_WITH_MULTICAST) bmb_groups_open(&d->groups, x, &d->feeds, tally_of_groups(d), d->groups.groups);
+    for (size_t i = 0; i < d->feeds.count; i++) {
+        bmb_feed *feed = &d->feeds.feed[i];
+        bmb_feed_open(x, feed);
+    }
+    if (BMB_WITH_MULTICAST) lease_groups(d);
+    if (BMB_WITH_PUSH) bmb_pushes_open(&d->pushes, x, &d->feeds, &d->talk, d->pushes.pushes);
 }
 
 bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device **out, bmb_fault *fault)
@@ -156,9 +173,9 @@ bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device
 void bmb_close(bmb_device *d)
 {
     if (d == NULL) return;
-    bmb_pushes_end(&d->pushes, NULL);
+    if (BMB_WITH_PUSH) bmb_pushes_end(&d->pushes, NULL);
     bmb_talk_close(&d->talk);
-    bmb_groups_close(&d->groups);
+    if (BMB_WITH_MULTICAST) bmb_groups_close(&d->groups);
     for (size_t i = 0; i < d->feeds.count; i++) bmb_feed_close(&d->context, &d->feeds.feed[i]);
     bmb_talk_close_sockets(&d->talk);
     bmb_block_give_back(d, d->memory);
@@ -177,7 +194,7 @@ static bool take_frames(bmb_device *d)
     bool fresh = false;
     for (size_t i = 0; i < d->feeds.count; i++) {
         bmb_feed *feed = &d->feeds.feed[i];
-        if (feed->still.running) bmb_still_take(&d->context, feed, &d->talk.stills);
+        if (BMB_WITH_SIZED_STILLS && feed->still.running) bmb_still_take(&d->context, feed, &d->talk.stills);
         if (!feed->camera.lent) bmb_feed_take(&d->context, feed);
         fresh = bmb_feed_fresh(feed) || fresh;
     }
@@ -190,8 +207,8 @@ static void deliver(bmb_device *d, bool fresh)
     if (!fresh && d->context.now < d->context.pace_us) return;
     d->context.pace_us = UINT64_MAX;
     for (size_t i = 0; i < d->feeds.count; i++) bmb_feed_deliver(&d->feeds.feed[i]);
-    bmb_groups_bursts(&d->groups);
-    bmb_pushes_bursts(&d->pushes);
+    if (BMB_WITH_MULTICAST) bmb_groups_bursts(&d->groups);
+    if (BMB_WITH_PUSH) bmb_pushes_bursts(&d->pushes);
 }
 
 static void show_light(bmb_device *d)
@@ -223,14 +240,15 @@ static uint64_t tend(bmb_device *d)
 {
     bmb_context *x = &d->context;
     uint64_t next = bmb_talk_tend(&d->talk);
-    next = earlier(next, bmb_groups_tend(&d->groups));
-    next = earlier(next, bmb_pushes_tend(&d->pushes));
+    if (BMB_WITH_MULTICAST) next = earlier(next, bmb_groups_tend(&d->groups));
+    if (BMB_WITH_PUSH) next = earlier(next, bmb_pushes_tend(&d->pushes));
     for (size_t i = 0; i < d->feeds.count; i++) next = earlier(next, bmb_feed_tend(x, &d->feeds.feed[i]));
-    if (x->now >= d->report_us) {
+    if (BMB_WITH_REPORTS && x->now >= d->report_us) {
         bmb_report(d);
         d->report_us = x->now + BMB_REPORT_OUT_US;
     }
-    if (d->talk.conn_live > 0 || d->talk.session_live > 0 || d->pushes.count > 0) next = earlier(next, d->report_us);
+    if (BMB_WITH_REPORTS && (d->talk.conn_live > 0 || d->talk.session_live > 0 || d->pushes.count > 0))
+        next = earlier(next, d->report_us);
     if (x->gate.suppressed > 0) next = earlier(next, x->now + BMB_LOG_STEP_US);
     return next;
 }
@@ -253,6 +271,35 @@ uint64_t bmb_step(bmb_device *d)
     return next;
 }
 
+#if BMB_WITH_ACCESS
+static bool same_account(const bmb_account *a, const bmb_account *b)
+{
+    return a->program == b->program && strcmp(a->name, b->name) == 0 &&
+           memcmp(a->sha256, b->sha256, sizeof a->sha256) == 0;
+}
+
+bmb_err bmb_access_change(bmb_device *d, const bmb_access *access)
+{
+    uint16_t to[BMB_ACCOUNTS_MOST] = { 0 };
+    const bmb_access *before = d->talk.guard.access;
+    if (before == NULL || access == NULL) return BMB_UNSUPPORTED;
+    if (bmb_access_check(access, d->context.port, NULL) != BMB_OK) return BMB_BAD_ARG;
+    d->context.now = bmb_clock(&d->context);
+    for (size_t i = 0; i < before->account_count; i++)
+        for (size_t k = 0; k < access->account_count; k++)
+            if (same_account(&before->accounts[i], &access->accounts[k])) to[i] = (uint16_t)(k + 1);
+    bmb_passes_change(&d->talk, access, to);
+    if (BMB_WITH_MULTICAST) lease_groups(d);
+    return BMB_OK;
+}
+#else
+bmb_err bmb_access_change(bmb_device *d, const bmb_access *access)
+{
+    (void)d, (void)access;
+    return BMB_UNSUPPORTED;
+}
+#endif
+
 bmb_err bmb_feed_remove(bmb_device *d, size_t index)
 {
     bmb_context *x = &d->context;
@@ -260,9 +307,9 @@ bmb_err bmb_feed_remove(bmb_device *d, size_t index)
     if (feed == NULL) return BMB_NOT_FOUND;
     x->now = bmb_clock(x);
     feed->removed = true;
-    bmb_pushes_end(&d->pushes, feed);
+    if (BMB_WITH_PUSH) bmb_pushes_end(&d->pushes, feed);
     bmb_talk_feed_gone(&d->talk, feed);
-    bmb_groups_feed_gone(&d->groups, feed);
+    if (BMB_WITH_MULTICAST) bmb_groups_feed_gone(&d->groups, feed);
     bmb_feed_end(x, feed);
     return BMB_OK;
 }
@@ -271,7 +318,7 @@ bmb_err bmb_control_set(bmb_device *d, size_t index, bmb_control control, int32_
 {
     *effective = 0;
     if (index >= d->feeds.count) return BMB_NOT_FOUND;
-    if ((size_t)control >= BMB_CONTROL_COUNT) return BMB_UNSUPPORTED;
+    if (!BMB_WITH_CONTROLS || (size_t)control >= BMB_CONTROL_COUNT) return BMB_UNSUPPORTED;
     return bmb_feed_set(&d->context, &d->feeds.feed[index], control, value, effective);
 }
 
@@ -283,7 +330,8 @@ bmb_err bmb_control_get(const bmb_device *d, size_t index, bmb_control control, 
 
 bmb_err bmb_push_describe(const bmb_device *d, size_t index, char *out, size_t room, size_t *size)
 {
-    return index < d->pushes.count ? bmb_pushes_describe(&d->pushes, index, out, room, size) : BMB_NOT_FOUND;
+    return BMB_WITH_PUSH && index < d->pushes.count ? bmb_pushes_describe(&d->pushes, index, out, room, size)
+                                                    : BMB_NOT_FOUND;
 }
 
 bmb_err bmb_outlet_addr(const bmb_device *d, size_t outlet, bmb_addr *out)

@@ -84,9 +84,19 @@ bmb_err bmb_viewer_stats_get(const bmb_device *d, size_t index, bmb_viewer_stats
     return BMB_NOT_FOUND;
 }
 
-static bmb_tally sum_of(const bmb_device *d, const bmb_tally *past, uint16_t *viewers)
+/* What all feeds' viewers with this tally have sent so far, and those before them; how many of them take places. */
+static bmb_tally sum_of(const bmb_device *d, const bmb_tally *tally, uint16_t *counted)
 {
-    return bmb_viewers_sum(&d->context, &d->feeds, past, viewers);
+    bmb_tally sum = *tally;
+    size_t at = 0;
+    *counted = 0;
+    for (bmb_watcher *w = bmb_feeds_next(&d->feeds, &at, NULL); w != NULL; w = bmb_feeds_next(&d->feeds, &at, w)) {
+        const bmb_viewer *v = w->owner->viewers ? bmb_viewer_of(w) : NULL;
+        if (v == NULL || v->tally != tally) continue;
+        bmb_viewer_add(&d->context, v, &sum);
+        *counted = (uint16_t)(*counted + v->counted);
+    }
+    return sum;
 }
 
 bmb_err bmb_outlet_stats_get(const bmb_device *d, size_t outlet, bmb_outlet_stats *out)
@@ -102,7 +112,7 @@ bmb_err bmb_outlet_stats_get(const bmb_device *d, size_t outlet, bmb_outlet_stat
 
 bmb_err bmb_push_stats_get(const bmb_device *d, size_t index, bmb_push_stats *out)
 {
-    if (index >= d->context.config->push_count) return BMB_NOT_FOUND;
+    if (!BMB_WITH_PUSH || index >= d->context.config->push_count) return BMB_NOT_FOUND;
     const bmb_push *p = &d->pushes.pushes[index];
     const bmb_viewer *v = bmb_push_viewer(p);
     uint16_t viewers;
@@ -110,7 +120,7 @@ bmb_err bmb_push_stats_get(const bmb_device *d, size_t index, bmb_push_stats *ou
         (bmb_push_stats){ .config = p->config, .state = (bmb_push_state)p->state, .err = p->err, .starts = p->starts };
     out->out = sum_of(d, &p->by.past, &viewers);
     if (v == NULL) return BMB_OK;
-    bmb_rate_read(&v->rate, bmb_clock(&d->context), &out->mfps, &out->kbps);
+    bmb_viewer_rate(v, bmb_clock(&d->context), &out->mfps, &out->kbps);
     out->age_ms = v->age_ms;
     out->skipped = v->skipped;
     return BMB_OK;
@@ -138,7 +148,7 @@ void bmb_report(bmb_device *d)
         bmb_tally sum = sum_of(d, &o->by.past, &viewers);
         tell_traffic(d, &sum, &o->reported, NULL, &o->bound, viewers);
     }
-    for (size_t i = 0; i < d->pushes.count; i++) {
+    for (size_t i = 0; BMB_WITH_PUSH && i < d->pushes.count; i++) {
         bmb_push *p = &d->pushes.pushes[i];
         if (p->state != BMB_PUSH_SENDING) continue;
         bmb_tally sum = sum_of(d, &p->by.past, &viewers);
@@ -152,7 +162,46 @@ static const char *name_of(const bmb_device *d, size_t feed)
     return feed < d->feeds.count ? d->context.config->feeds[feed].name : NULL;
 }
 
-size_t bmb_figures_row(bmb_figures *f, bmb_status_part part, size_t index, char *out, size_t room)
+static bool shows(const bmb_status_view *view, size_t feed)
+{
+    return !BMB_WITH_ACCESS || feed >= BMB_FEEDS_MOST || (view->feeds >> feed & 1) != 0;
+}
+
+/* The index of the row that is the `index`-th of those that are shown: others are passed over as if they were not
+ * there. SIZE_MAX: there are no more. */
+static size_t shown_feed(const bmb_device *d, const bmb_status_view *view, size_t index)
+{
+    if (!BMB_WITH_ACCESS) return index;
+    for (size_t i = 0; i < d->feeds.count; i++)
+        if (shows(view, i) && index-- == 0) return i;
+    return SIZE_MAX;
+}
+
+static bool shown_viewer(const bmb_device *d, const bmb_status_view *view, size_t index, bmb_viewer_stats *out)
+{
+    if (!BMB_WITH_ACCESS) return bmb_viewer_stats_get(d, index, out) == BMB_OK;
+    for (size_t i = 0; bmb_viewer_stats_get(d, i, out) == BMB_OK; i++)
+        if (shows(view, out->feed) && index-- == 0) return true;
+    return false;
+}
+
+#if BMB_WITH_ACCESS
+static size_t sign_in_row(const bmb_device *d, size_t index, void *memory, char *out, size_t room)
+{
+    const bmb_guard *g = &d->talk.guard;
+    uint64_t now = bmb_clock(&d->context);
+    for (size_t i = 0; i < BMB_GUARD_SIGN_INS; i++) {
+        const bmb_sign_in *s = &g->sign_ins[i];
+        if (s->account == 0 || index-- > 0) continue;
+        return bmb_status_sign_in(i, g->access->accounts[s->account - 1].name, &s->peer, (now - s->since_us) / 1000,
+                                  (now - s->seen_us) / 1000, memory, BMB_STATUS_MEMORY, out, room);
+    }
+    return 0;
+}
+#endif
+
+size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_part part, size_t index, char *out,
+                       size_t room)
 {
     const bmb_device *d = (bmb_device *)(void *)((uint8_t *)f - offsetof(bmb_device, figures));
     void *memory = d->context.scratch;
@@ -164,15 +213,22 @@ size_t bmb_figures_row(bmb_figures *f, bmb_status_part part, size_t index, char 
     }
     bmb_outlet_stats outlet;
     if (part == BMB_STATUS_OUTLETS && bmb_outlet_stats_get(d, index, &outlet) == BMB_OK)
-        return bmb_status_outlet(&outlet, name_of(d, outlet.feed), memory, size, out, room);
+        return bmb_status_outlet(&outlet, shows(view, outlet.feed) ? name_of(d, outlet.feed) : NULL, memory, size, out,
+                                 room);
     bmb_push_stats push;
-    if (part == BMB_STATUS_PUSHES && bmb_push_stats_get(d, index, &push) == BMB_OK)
-        return bmb_status_push(name_of(d, push.config->feed), &push, memory, size, out, room);
+    if (BMB_WITH_PUSH && part == BMB_STATUS_PUSHES && (!BMB_WITH_ACCESS || view->feeds == UINT64_MAX) &&
+        bmb_push_stats_get(d, index, &push) == BMB_OK)
+        return bmb_status_push(name_of(d, push.config->feed), &push, BMB_WITH_ACCESS && view->peers, memory, size, out,
+                               room);
     bmb_feed_stats feed;
-    if (part == BMB_STATUS_FEEDS && bmb_feed_stats_get(d, index, &feed) == BMB_OK)
+    if (part == BMB_STATUS_FEEDS && bmb_feed_stats_get(d, shown_feed(d, view, index), &feed) == BMB_OK)
         return bmb_status_feed(&feed, memory, size, out, room);
     bmb_viewer_stats viewer;
-    if (part == BMB_STATUS_VIEWERS && bmb_viewer_stats_get(d, index, &viewer) == BMB_OK)
-        return bmb_status_viewer(name_of(d, viewer.feed), &viewer, memory, size, out, room);
+    if (part == BMB_STATUS_VIEWERS && shown_viewer(d, view, index, &viewer))
+        return bmb_status_viewer(name_of(d, viewer.feed), &viewer, BMB_WITH_ACCESS && view->peers, memory, size, out,
+                                 room);
+#if BMB_WITH_ACCESS
+    if (part == BMB_STATUS_SIGN_INS && view->peers) return sign_in_row(d, index, memory, out, room);
+#endif
     return 0;
 }

@@ -51,6 +51,9 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
 
     bmb_device *d = (bmb_device *)bmb_block_take_zeroed(&b, 1, sizeof *d);
     bmb_outlet *outlets = (bmb_outlet *)bmb_block_take_zeroed(&b, config->outlet_count, sizeof *outlets);
+#if BMB_WITH_ACCESS
+    bmb_guard_memory *guard = (bmb_guard_memory *)bmb_block_take_zeroed(&b, config->access != NULL, sizeof *guard);
+#endif
     budget->device = bmb_block_since(&b);
     bmb_feed *feeds = (bmb_feed *)bmb_block_take_zeroed(&b, config->feed_count, sizeof *feeds);
     bmb_group *groups = (bmb_group *)bmb_block_take_zeroed(&b, bmb_groups_of(config), sizeof *groups);
@@ -86,6 +89,14 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
     d->talk.conns = conns;
     d->talk.sessions = sessions;
     bmb_talk_prepare(&d->talk, config, timers);
-    d->figures.row = bmb_figures_row;
+#if BMB_WITH_ACCESS
+    if (config->access != NULL) {
+        d->talk.guard.seen = guard->seen;
+        d->talk.guard.failing = guard->failing;
+        d->talk.guard.sign_ins = guard->sign_ins;
+        d->talk.guard.links = guard->links;
+    }
+#endif
+    if (BMB_WITH_STATUS || BMB_WITH_FRAMED) d->figures.row = bmb_figures_row;
     return d;
 }

@@ -5,6 +5,7 @@
 #include "device/check.h"
 #include "send/group.h"
 #include "send/push.h"
+#include "talk/http_access.h"
 #include "talk/talk.h"
 
 struct bmb_device {
@@ -20,10 +21,20 @@ struct bmb_device {
     /* context.scratch: the largest need of a room. */
     union {
         bmb_gather gather;
+        uint8_t farewell[BMB_FAREWELL_ROOM];
+#if BMB_WITH_STATUS || BMB_WITH_FRAMED
         uint8_t json[BMB_STATUS_MEMORY];
+#endif
+#if BMB_WITH_RTP
         uint8_t sdp[BMB_SDP_ROOM];
+#endif
+#if BMB_WITH_ACCESS
+        uint8_t access[BMB_ACCESS_ROOM];
+#endif
         bmb_jpeg_facts jpeg;
+#if BMB_WITH_H264
         bmb_h264_facts h264;
+#endif
     } scratch;
 };
 
@@ -31,7 +42,8 @@ struct bmb_device {
  * device, of which nothing is started. */
 bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *p, bmb_budget *budget);
 /* figures.c: a row of the status; and what went out in the last second, over every outlet and push. */
-size_t bmb_figures_row(bmb_figures *f, bmb_status_part part, size_t index, char *out, size_t room);
+size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_part part, size_t index, char *out,
+                       size_t room);
 void bmb_report(bmb_device *d);
 
 #endif

@@ -3,10 +3,12 @@
 #include "base/bounds.h"
 
 bmb_err bmb_net_send(const bmb_context *x, bmb_sock sock, const bmb_slice *slices, size_t count, size_t offered,
-                     size_t *taken)
+                     const bmb_slice *lent, size_t *taken)
 {
+    const bmb_port *port = x->port;
     *taken = 0;
-    bmb_err err = x->port->net.send(x->port->ctx, sock, slices, count, taken);
+    bmb_err err = lent != NULL && lent->size > 0 ? port->net.send_lent(port->ctx, sock, slices, count, lent, taken)
+                                                 : port->net.send(port->ctx, sock, slices, count, taken);
     if (*taken > offered) {
         *taken = 0;
         return BMB_FAILED;
@@ -39,7 +41,7 @@ static bmb_err net_send_packets(const bmb_link *link, const bmb_packet *packets,
 
 bmb_err bmb_stream_send(const bmb_link *link, const bmb_slice *slices, size_t count, size_t offered, size_t *taken)
 {
-    bmb_err err = bmb_net_send(link->x, link->sock, slices, count, offered, taken);
+    bmb_err err = bmb_net_send(link->x, link->sock, slices, count, offered, &link->lent, taken);
     if (*taken > 0) *link->progress_us = link->x->now;
     return err == BMB_OK && *taken < offered ? BMB_AGAIN : err;
 }

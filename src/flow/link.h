@@ -27,9 +27,10 @@ struct bmb_link {
     const bmb_link_kind *kind;
     bmb_context *x;
     bmb_sock sock;
-    uint64_t *progress_us; /* streams: gets the time when the peer last took something */
-    const bmb_addr *to;    /* datagrams: NULL: the socket's own peer */
-    bmb_err answer;        /* datagrams: what the network last said to one of them */
+    uint64_t *progress_us; /* streams: gets the time when the peer last took something … */
+    bmb_slice lent; /* … and bytes that the port may refer to until they are acknowledged; size 0: it copies all */
+    const bmb_addr *to; /* datagrams: NULL: the socket's own peer */
+    bmb_err answer;     /* datagrams: what the network last said to one of them */
 };
 
 bmb_link bmb_stream_link(bmb_context *x, bmb_sock sock, uint64_t *progress_us);
@@ -44,7 +45,7 @@ void bmb_bound_unsent(const bmb_context *x, bmb_sock sock, uint32_t kbps);
 
 /* The port's functions, with what they return held against what they were given: BMB_FAILED. */
 bmb_err bmb_net_send(const bmb_context *x, bmb_sock sock, const bmb_slice *slices, size_t count, size_t offered,
-                     size_t *taken);
+                     const bmb_slice *lent, size_t *taken);
 bmb_err bmb_net_recv(const bmb_context *x, bmb_sock sock, void *out, size_t room, size_t *got);
 
 #endif

@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "base/bounds.h"
+#include "media/next.h"
 
 void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_track *track, const bmb_viewing *how)
 {
@@ -15,11 +16,14 @@ void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_track *track, const bmb
     v->once = how->once;
     v->counted = how->counted;
     v->keep_all = how->keep_all;
+    v->lends = how->lends && x->port->net.send_lent != NULL && x->port->net.unacked != NULL;
     v->since_us = x->now;
     v->needs_key = track->row->in_order;
     v->seq = track->reel.next_seq - 1;                                   /* what came before is passed over … */
     if (track->reel.newest != NULL && track->reel.newest->key) v->seq--; /* … but for a newest frame to begin with */
+#if BMB_WITH_VIEWER_RATES
     bmb_rate_start(&v->rate, x->now);
+#endif
     bmb_track_join(track, &v->watcher, how->owner);
     if (v->counted) track->feed->viewers++;
 }
@@ -37,6 +41,22 @@ void bmb_viewer_abandon(bmb_viewer *v)
     v->needs_key = v->track->row->in_order;
 }
 
+/* Frames that are lent go back: all, or those that the link has acknowledged, with all but so many bytes. */
+static void take_back(bmb_viewer *v, uint32_t unacked)
+{
+    for (size_t i = 0; i < BMB_LENT_MOST; i++) {
+        if (v->lent[i] == NULL || unacked > v->behind[i]) continue;
+        bmb_reel_unpin(&v->track->reel, v->lent[i]);
+        v->lent[i] = NULL;
+    }
+}
+
+bool bmb_viewer_holds(const bmb_watcher *w, const bmb_frame *frame)
+{
+    const bmb_viewer *v = (const bmb_viewer *)(const void *)w;
+    return v->lent[0] == frame || v->lent[1] == frame;
+}
+
 void bmb_viewer_add(const bmb_context *x, const bmb_viewer *v, bmb_tally *sum)
 {
     sum->frames += v->sent;
@@ -48,6 +68,7 @@ void bmb_viewer_end(bmb_context *x, bmb_viewer *v)
 {
     if (v->framer == NULL) return;
     bmb_viewer_abandon(v);
+    take_back(v, 0);
     bmb_track_leave(v->track, &v->watcher);
     if (v->counted) v->track->feed->viewers--;
     if (v->tally != NULL) bmb_viewer_add(x, v, v->tally);
@@ -89,6 +110,17 @@ void bmb_viewer_unblock(const bmb_context *x, bmb_viewer *v)
     v->blocked_us = x->now - v->blocked_us;
 }
 
+void bmb_viewer_rate(const bmb_viewer *v, uint64_t now_us, uint32_t *mfps, uint32_t *kbps)
+{
+#if BMB_WITH_VIEWER_RATES
+    bmb_rate_read(&v->rate, now_us, mfps, kbps);
+#else
+    (void)v;
+    (void)now_us;
+    *mfps = *kbps = 0;
+#endif
+}
+
 uint64_t bmb_viewer_blocked_us(const bmb_context *x, const bmb_viewer *v)
 {
     return v->blocked ? x->now - v->blocked_us : v->blocked_us;
@@ -97,66 +129,28 @@ uint64_t bmb_viewer_blocked_us(const bmb_context *x, const bmb_viewer *v)
 uint64_t bmb_viewer_idle_due(const bmb_viewer *v)
 {
     /* In the middle of a frame, or blocked: the next frame's end says when. */
-    if (v->framer == NULL || v->framer->idle == NULL || v->watcher.frame != NULL || v->blocked) return UINT64_MAX;
+    if (!BMB_WITH_TS || v->framer == NULL || v->framer->idle == NULL || v->watcher.frame != NULL || v->blocked)
+        return UINT64_MAX;
     return v->framer->idle_due(&v->state);
 }
 
 size_t bmb_viewer_idle(const bmb_context *x, bmb_viewer *v, uint8_t *out)
 {
-    size_t size = bmb_viewer_idle_due(v) <= x->now ? v->framer->idle(&v->state, x->now, out) : 0;
+    size_t size = BMB_WITH_TS && bmb_viewer_idle_due(v) <= x->now ? v->framer->idle(&v->state, x->now, out) : 0;
     v->bytes += size;
     return size;
-}
-
-static bool is_new(const bmb_viewer *v, const bmb_frame *frame)
-{
-    return (int32_t)(frame->seq - v->seq) > 0;
-}
-
-static bool carried(const bmb_viewer *v, const bmb_frame *frame)
-{
-    return v->framer->carries == NULL || v->framer->carries(frame);
-}
-
-/* The newest key frame that the viewer has not had. */
-static bmb_frame *newest_key(const bmb_viewer *v)
-{
-    bmb_frame *found = NULL;
-    const bmb_reel *reel = &v->track->reel;
-    for (uint16_t i = 0; i < reel->count; i++) {
-        bmb_frame *f = &reel->frames[i];
-        if (f->live && f->key && is_new(v, f) && (found == NULL || (int32_t)(f->seq - found->seq) > 0)) found = f;
-    }
-    return found;
-}
-
-/* H.264: the next frame in order; or, where the viewer fell out or is too far behind, the newest key frame. */
-static bmb_frame *choose_in_order(bmb_context *x, bmb_viewer *v)
-{
-    bmb_reel *reel = &v->track->reel;
-    if (!v->needs_key) {
-        bmb_frame *f = bmb_reel_after(reel, v->seq);
-        if (f == NULL) return NULL;
-        bool lags = !v->keep_all && reel->newest != NULL && reel->newest->capture_us > f->capture_us + BMB_LAG_US;
-        if (f->seq == v->seq + 1 && !lags) return f;
-        v->needs_key = true;
-    }
-    bmb_frame *key = newest_key(v);
-    if (key == NULL && reel->newest != NULL && is_new(v, reel->newest)) bmb_camera_want_key(x, &v->track->feed->camera);
-    return key;
 }
 
 /* A viewer that is known to be slow waits where its pin would take the last room for new frames; it then shares the
  * frame of another slow one. */
 static bmb_frame *choose(bmb_context *x, bmb_viewer *v)
 {
-    bmb_reel *reel = &v->track->reel;
-    bmb_frame *frame = v->track->row->in_order ? choose_in_order(x, v)
-                       : v->keep_all           ? bmb_reel_after(reel, v->seq)
-                                               : reel->newest;
-    if (frame == NULL || !is_new(v, frame) || !carried(v, frame)) return NULL;
-    if (v->slow && !bmb_reel_may_pin(reel, frame)) return NULL;
-    return frame;
+    bmb_place place = { v->seq, v->needs_key, v->keep_all };
+    bmb_frame *frame = bmb_next_frame(x, v->track, &v->track->feed->camera, &place);
+    v->needs_key = place.needs_key;
+    if (frame == NULL || (v->framer->carries != NULL && !v->framer->carries(frame))) return NULL;
+    bool slow = v->slow || v->lent[0] != NULL || v->lent[1] != NULL;
+    return !slow || bmb_reel_may_pin(&v->track->reel, frame) ? frame : NULL;
 }
 
 /* A recorder that was promised every frame is told of a gap. */
@@ -173,7 +167,7 @@ static void begin_frame(bmb_context *x, bmb_viewer *v, bmb_frame *frame)
         uint32_t passed = frame->seq - v->seq - 1;
         v->skipped += passed;
         v->track->feed->skipped += passed;
-        if (v->keep_all && passed > 0) tell_behind(x, v, passed);
+        if (BMB_KEEPS_ALL && v->keep_all && passed > 0) tell_behind(x, v, passed);
     }
     bmb_reel_pin(&v->track->reel, frame);
     v->watcher.frame = frame;
@@ -195,14 +189,23 @@ static void finish_frame(bmb_context *x, bmb_viewer *v, bmb_link *link)
     v->track->feed->sent++;
     uint64_t now = bmb_clock(x);
     v->age_ms = bmb_ms_between(frame->capture_us, now);
+#if BMB_WITH_VIEWER_RATES
     bmb_rate_frame(&v->rate, now, frame->size);
+#endif
     v->watcher.frame = NULL;
-    bmb_reel_unpin(&v->track->reel, frame);
+    if (!v->lends) {
+        bmb_reel_unpin(&v->track->reel, frame);
+        return;
+    }
+    size_t place = v->lent[0] == NULL ? 0 : 1; /* one is free, or it had not been begun */
+    v->lent[place] = frame;
+    v->behind[place] = 0;
 }
 
 static void count_bytes(bmb_viewer *v, size_t sent)
 {
     v->bytes += sent;
+    for (size_t i = 0; i < BMB_LENT_MOST; i++) v->behind[i] += (uint32_t)sent;
     v->track->feed->bytes_sent += sent;
 }
 
@@ -234,6 +237,7 @@ static bmb_err send_some(bmb_context *x, bmb_viewer *v, bmb_link *link)
     bmb_gather *g = (bmb_gather *)x->scratch;
     size_t sent = 0;
     bmb_cursor after = gather(v, g, BMB_GATHER_PIECES);
+    if (v->lends) link->lent = (bmb_slice){ v->watcher.frame->data, v->watcher.frame->size };
     bmb_err err = link->kind->send(link, g, v->taken, &sent);
     count_bytes(v, sent);
     settle(v, g, &after, v->taken + sent);
@@ -246,7 +250,7 @@ static void follow_link(const bmb_context *x, bmb_viewer *v, bmb_link *link)
     uint32_t mfps, kbps;
     if (x->now < v->tuned_us) return;
     v->tuned_us = x->now + BMB_TUNE_US;
-    bmb_rate_read(&v->rate, x->now, &mfps, &kbps);
+    bmb_viewer_rate(v, x->now, &mfps, &kbps);
     if (kbps > 0 && link->kind->follow != NULL) link->kind->follow(link, kbps);
 }
 
@@ -265,10 +269,23 @@ bmb_err bmb_viewer_finish(bmb_context *x, bmb_viewer *v, bmb_link *link)
     return BMB_OK;
 }
 
-/* true: it is in the middle of a frame, or there was one to begin. */
-static bool take_frame(bmb_context *x, bmb_viewer *v)
+/* May it lend one more frame to the link? A reel of few frames keeps one for capture and one for the newest. */
+static bool may_lend(const bmb_context *x, bmb_viewer *v, const bmb_link *link)
+{
+    take_back(v, x->port->net.unacked(x->port->ctx, link->sock));
+    size_t lent = (size_t)(v->lent[0] != NULL) + (v->lent[1] != NULL);
+    return lent < BMB_LENT_MOST && (lent == 0 || v->track->reel.count > BMB_LENT_MOST);
+}
+
+/* true: it is in the middle of a frame, or there was one to begin. link NULL: it is not known yet. */
+static bool take_frame(bmb_context *x, bmb_viewer *v, const bmb_link *link)
 {
     if (v->watcher.frame != NULL) return true;
+    v->held = v->lends && link != NULL && !may_lend(x, v, link);
+    if (v->held) {
+        block(x, v);
+        return false;
+    }
     bmb_frame *frame = choose(x, v);
     if (frame != NULL) begin_frame(x, v, frame);
     return frame != NULL;
@@ -276,12 +293,12 @@ static bool take_frame(bmb_context *x, bmb_viewer *v)
 
 bool bmb_viewer_prime(bmb_context *x, bmb_viewer *v)
 {
-    return take_frame(x, v);
+    return take_frame(x, v, NULL);
 }
 
 static bmb_err pump_stream(bmb_context *x, bmb_viewer *v, bmb_link *link)
 {
-    while (take_frame(x, v)) {
+    while (take_frame(x, v, link)) {
         bmb_err err = bmb_viewer_finish(x, v, link);
         if (err != BMB_OK || v->once) return err;
     }
@@ -356,13 +373,13 @@ static bmb_err pump_packets(bmb_context *x, bmb_viewer *v, bmb_link *link)
         burst_due(x, v);
         return BMB_AGAIN;
     }
-    while (take_frame(x, v) && send_burst(x, v, link) == BMB_OK) continue;
+    while (take_frame(x, v, link) && send_burst(x, v, link) == BMB_OK) continue;
     return BMB_AGAIN;
 }
 
 bmb_err bmb_viewer_pump(bmb_context *x, bmb_viewer *v, bmb_link *link)
 {
-    return link->kind->packets ? pump_packets(x, v, link) : pump_stream(x, v, link);
+    return BMB_WITH_RTP && link->kind->packets ? pump_packets(x, v, link) : pump_stream(x, v, link);
 }
 
 void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_stats *out)
@@ -373,23 +390,9 @@ void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_st
     out->sent = v->sent;
     out->skipped = v->skipped;
     out->bytes = v->bytes;
-    bmb_rate_read(&v->rate, now, &out->mfps, &out->kbps);
+    bmb_viewer_rate(v, now, &out->mfps, &out->kbps);
     out->age_ms = v->age_ms;
     out->watching_ms = bmb_ms_between(v->since_us, now);
     out->waiting = v->blocked;
     out->blocked_ms = bmb_ms_between(0, bmb_viewer_blocked_us(x, v));
-}
-
-bmb_tally bmb_viewers_sum(const bmb_context *x, const bmb_feeds *feeds, const bmb_tally *tally, uint16_t *counted)
-{
-    bmb_tally sum = *tally;
-    size_t at = 0;
-    *counted = 0;
-    for (bmb_watcher *w = bmb_feeds_next(feeds, &at, NULL); w != NULL; w = bmb_feeds_next(feeds, &at, w)) {
-        const bmb_viewer *v = w->owner->viewers ? bmb_viewer_of(w) : NULL;
-        if (v == NULL || v->tally != tally) continue;
-        bmb_viewer_add(x, v, &sum);
-        *counted = (uint16_t)(*counted + v->counted);
-    }
-    return sum;
 }

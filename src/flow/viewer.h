@@ -9,17 +9,21 @@ typedef struct bmb_viewer {
     bmb_watcher watcher;      /* with the frame that it is in the middle of */
     bool once;                /* ends after one frame */
     bool counted;             /* takes one of the places for viewers */
-    bool blocked;             /* the link takes no more just now */
+    bool blocked;             /* the link takes no more just now … */
+    bool held;                /* … since it has not acknowledged what was lent to it: it has room for bytes */
+    bool lends;               /* frames are lent to the link, which lives no longer than the viewer */
     bool slow;                /* was blocked within the last frame */
     bool begun;               /* at least one frame was sent */
     bool needs_key;           /* can go on at a key frame only */
     bool keep_all;            /* frames in order as long as the reel has them */
     const bmb_framer *framer; /* NULL: nobody watches */
     bmb_track *track;
-    bmb_tally *tally;  /* whose figures it adds to when it ends; NULL: nobody's */
-    bmb_cursor cursor; /* in the frame: the piece to be sent next … */
-    uint32_t taken;    /* … and how many of its bytes the link has already */
-    uint32_t seq;      /* last frame sent or passed over */
+    bmb_tally *tally;               /* whose figures it adds to when it ends; NULL: nobody's */
+    bmb_cursor cursor;              /* in the frame: the piece to be sent next … */
+    uint32_t taken;                 /* … and how many of its bytes the link has already */
+    bmb_frame *lent[BMB_LENT_MOST]; /* sent, and lent to the port until it is acknowledged: pinned; or NULL … */
+    uint32_t behind[BMB_LENT_MOST]; /* … and the bytes that the link took behind each */
+    uint32_t seq;                   /* last frame sent or passed over */
     bmb_stream_state state;
     uint32_t age_ms;
     uint64_t since_us;
@@ -30,7 +34,9 @@ typedef struct bmb_viewer {
     uint64_t blocked_us;    /* since when, while blocked; else how long altogether */
     uint32_t sent, skipped; /* frames: enough for four years at 30/s */
     uint64_t bytes;
+#if BMB_WITH_VIEWER_RATES
     bmb_rate rate;
+#endif
 } bmb_viewer;
 
 /* What of a viewer its conversation says. */
@@ -39,6 +45,7 @@ typedef struct bmb_viewing {
     bmb_tally *tally;
     const bmb_framer *framer;
     bool once, counted, keep_all;
+    bool lends; /* the connection is closed as soon as the viewer ends: what is lent to the port stays until then */
 } bmb_viewing;
 
 /* v->state was prepared by the conversation. */
@@ -62,6 +69,13 @@ static inline bool bmb_viewer_in_bursts(const bmb_viewer *v)
     return v->pace_us != 0;
 }
 
+/* The link is waited for until it takes bytes. */
+static inline bool bmb_viewer_awaits_room(const bmb_viewer *v)
+{
+    return v->blocked && !v->held;
+}
+/* As bmb_owner.holds. */
+bool bmb_viewer_holds(const bmb_watcher *w, const bmb_frame *frame);
 /* The link takes bytes again. */
 void bmb_viewer_unblock(const bmb_context *x, bmb_viewer *v);
 /* What the stream says between frames: when that is due (UINT64_MAX: not as things are), and, if it is, the piece
@@ -72,13 +86,13 @@ size_t bmb_viewer_idle(const bmb_context *x, bmb_viewer *v, uint8_t *out);
 void bmb_viewer_abandon(bmb_viewer *v);
 
 uint64_t bmb_viewer_blocked_us(const bmb_context *x, const bmb_viewer *v);
+/* Over the last two seconds; 0 where that is not counted. */
+void bmb_viewer_rate(const bmb_viewer *v, uint64_t now_us, uint32_t *mfps, uint32_t *kbps);
 /* Adds what it has sent so far. */
 void bmb_viewer_add(const bmb_context *x, const bmb_viewer *v, bmb_tally *sum);
 
 /* The figures that are its own, of all that are told of a viewer. */
 void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_stats *out);
-/* What all feeds' viewers with this tally have sent so far, and those before them; how many of them take places. */
-bmb_tally bmb_viewers_sum(const bmb_context *x, const bmb_feeds *feeds, const bmb_tally *tally, uint16_t *counted);
 
 static inline bmb_viewer *bmb_viewer_of(bmb_watcher *w)
 {

@@ -121,6 +121,7 @@ void bmb_camera_heard(bmb_context *x, bmb_camera *c)
 void bmb_camera_want_key(bmb_context *x, bmb_camera *c)
 {
     const bmb_cameras *cameras = &x->port->cameras;
+    if (!BMB_WITH_H264) return; /* every frame is one */
     c->key_wanted = true;
     if (cameras->key_frame == NULL || (c->key_us != 0 && x->now < c->key_us + BMB_KEY_PAUSE_US)) return;
     c->key_us = x->now;
@@ -138,9 +139,12 @@ uint64_t bmb_camera_tend(bmb_context *x, bmb_camera *c, bool *start)
 {
     *start = false;
     if (c->state == BMB_CAMERA_OFF) return UINT64_MAX;
-    if (c->key_wanted && x->now >= c->key_us + BMB_KEY_PAUSE_US) bmb_camera_want_key(x, c);
+    if (BMB_WITH_H264 && c->key_wanted && x->now >= c->key_us + BMB_KEY_PAUSE_US) bmb_camera_want_key(x, c);
     if (c->state == BMB_CAMERA_WAITING) {
-        bool back = c->absent && x->port->cameras.present(x->port->cameras.ctx, c->index);
+        /* It may have failed an instant before it was gone. */
+        const bmb_cameras *cameras = &x->port->cameras;
+        bool there = cameras->present == NULL || cameras->present(cameras->ctx, c->index), back = c->absent && there;
+        c->absent = !there;
         if (x->now < c->retry_us && !back) return c->retry_us;
         c->restarts++;
         *start = true;
@@ -148,7 +152,7 @@ uint64_t bmb_camera_tend(bmb_context *x, bmb_camera *c, bool *start)
     }
     if (c->resting) return UINT64_MAX;
     uint64_t limit = c->heard_us + silence_allowed(c), key = c->key_us + BMB_KEY_PAUSE_US;
-    if (x->now < limit) return c->key_wanted && key > x->now && key < limit ? key : limit;
+    if (x->now < limit) return BMB_WITH_H264 && c->key_wanted && key > x->now && key < limit ? key : limit;
     uint32_t silent_ms = bmb_ms_between(c->heard_us, x->now);
     x->port->cameras.stop(x->port->cameras.ctx, c->index);
     retry_later(x, c, BMB_TIMED_OUT);

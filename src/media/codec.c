@@ -13,11 +13,13 @@ static bool inspect_jpeg(bmb_codec_state *state, bmb_arrival *a, bool kept)
     if (bmb_jpeg_parse(a->data, a->size, &jpeg) != BMB_OK) return false;
     a->size = (uint32_t)jpeg.size;
     a->key = true;
+    if (!BMB_WITH_RTP) return true;
     bmb_jpeg_facts_of(a->data, &jpeg, facts);
     state->refusal = facts->refusal;
     return true;
 }
 
+#if BMB_WITH_H264
 static bool inspect_h264(bmb_codec_state *state, bmb_arrival *a, bool kept)
 {
     bmb_h264_facts *facts = (bmb_h264_facts *)a->facts;
@@ -50,13 +52,16 @@ static bool described_h264(const bmb_codec_state *state)
     return state->sets.sps_size > 0 && state->sets.pps_size > 0;
 }
 
+#endif
+
 static const bmb_codec_row rows[BMB_CODEC_COUNT] = {
     [BMB_CODEC_JPEG] = { .codec = BMB_CODEC_JPEG,
                          .facts_size = sizeof(bmb_jpeg_facts),
                          .steered = true,
                          .rtp_type = BMB_RTP_TYPE_JPEG,
                          .inspect = inspect_jpeg,
-                         .describe = bmb_sdp_jpeg },
+                         .describe = BMB_WITH_RTP ? bmb_sdp_jpeg : NULL },
+#if BMB_WITH_H264
     [BMB_CODEC_H264] = { .codec = BMB_CODEC_H264,
                          .facts_size = sizeof(bmb_h264_facts),
                          .in_order = true,
@@ -66,11 +71,23 @@ static const bmb_codec_row rows[BMB_CODEC_COUNT] = {
                          .described = described_h264,
                          .describe = bmb_sdp_h264,
                          .described_by = offsetof(bmb_codec_state, sets) },
+#endif
 };
 
 const bmb_codec_row *bmb_codec_of(bmb_codec codec)
 {
     return &rows[codec];
+}
+
+const bmb_h264_sets *bmb_codec_sets(const bmb_codec_state *state)
+{
+#if BMB_WITH_H264
+    return &state->sets;
+#else
+    static const bmb_h264_sets none;
+    (void)state;
+    return &none;
+#endif
 }
 
 size_t bmb_codec_facts_most(void)

@@ -5,13 +5,16 @@
 #define BMB_MEDIA_CODEC_H
 
 #include "bambino/camera.h"
+#include "bambino/options.h"
 #include "wire/frame.h"
 #include "wire/h264.h"
 #include "wire/rtp.h"
 
 /* What is remembered of a track's frames. */
 typedef struct bmb_codec_state {
-    bmb_h264_sets sets;   /* H.264 */
+#if BMB_WITH_H264
+    bmb_h264_sets sets; /* H.264 */
+#endif
     bmb_jpeg_rtp refusal; /* JPEG: why RTP cannot carry the newest frame */
 } bmb_codec_state;
 
@@ -45,5 +48,6 @@ typedef struct bmb_codec_row {
 /* codec: a valid one. */
 const bmb_codec_row *bmb_codec_of(bmb_codec codec);
 size_t bmb_codec_facts_most(void);
+const bmb_h264_sets *bmb_codec_sets(const bmb_codec_state *state); /* empty where there are none */
 
 #endif

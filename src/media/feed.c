@@ -9,7 +9,7 @@ static void start_governor(bmb_context *x, bmb_feed *feed)
 {
     const bmb_feed_config *c = feed->config;
     int32_t quality = BMB_QUALITY_FIRST;
-    if (c->kbps == 0 || !feed->track[0].row->steered) return;
+    if (!BMB_WITH_RATE || c->kbps == 0 || !feed->track[0].row->steered) return;
     (void)bmb_camera_get(x, &feed->camera, BMB_CONTROL_QUALITY, &quality);
     bmb_governor_start(&feed->governor, c->kbps, feed->camera.mode.mfps,
                        c->quality_least > 0 ? c->quality_least : BMB_QUALITY_LEAST,
@@ -20,7 +20,7 @@ static void start_governor(bmb_context *x, bmb_feed *feed)
 static bool govern(bmb_context *x, bmb_feed *feed, uint32_t size, uint64_t capture_us)
 {
     uint8_t before = feed->governor.quality, quality;
-    if (feed->governor.kbps == 0) return true;
+    if (!BMB_WITH_RATE || feed->governor.kbps == 0) return true;
     bool fits = bmb_governor_take(&feed->governor, size, capture_us, x->now, &quality);
     int32_t effective;
     if (quality != before) (void)bmb_camera_set(x, &feed->camera, BMB_CONTROL_QUALITY, quality, &effective);
@@ -40,7 +40,7 @@ void bmb_feed_open(bmb_context *x, bmb_feed *feed)
 void bmb_feed_start(bmb_context *x, bmb_feed *feed)
 {
     bool news;
-    bmb_controls_apply(x, &feed->camera);
+    if (BMB_WITH_CONTROLS) bmb_controls_apply(x, &feed->camera);
     if (bmb_camera_start(x, &feed->camera, &news) != BMB_OK) return;
     if (news) feed->sdp_version++;
     feed->camera.resting = false; /* what is started is wanted */
@@ -79,11 +79,25 @@ static bool inspect(bmb_context *x, bmb_feed *feed, bmb_arrival *a)
     return true;
 }
 
+/* Frames that do not fit are no pictures: whatever was set, the encoder is asked for less until they do. */
+static void tame(bmb_context *x, bmb_feed *feed)
+{
+    bmb_camera *c = &feed->camera;
+    bmb_control control = feed->track[0].row->steered ? BMB_CONTROL_QUALITY : BMB_CONTROL_KBPS;
+    int32_t value, less, effective;
+    if (bmb_camera_get(x, c, control, &value) != BMB_OK || !bmb_tame_lower(&feed->tame, x->now, value, &less)) return;
+    if (feed->governor.kbps > 0)
+        feed->governor.most = (uint8_t)(less > feed->governor.least ? less : feed->governor.least);
+    if (bmb_controls_set(x, c, control, less, &effective) == BMB_OK)
+        bmb_camera_tell(x, c, BMB_EVENT_CONTROL_LOWERED, BMB_NO_ROOM, (int64_t)control, effective);
+}
+
 /* A lost frame spoils those that need it, up to the next key frame: better none than smears. */
 static void lost(bmb_context *x, bmb_feed *feed, bmb_event_code code, size_t size)
 {
     drop_frame(x, feed, code, size);
-    if (!feed->track[0].row->in_order) return;
+    if (BMB_TAMES && code == BMB_EVENT_FRAME_TOO_LARGE) tame(x, feed);
+    if (!BMB_WITH_H264 || !feed->track[0].row->in_order) return;
     feed->track[0].needs_key = true;
     bmb_camera_want_key(x, &feed->camera);
 }
@@ -92,7 +106,7 @@ static void lost(bmb_context *x, bmb_feed *feed, bmb_event_code code, size_t siz
 static void follow_kbps(const bmb_context *x, bmb_track *t)
 {
     uint32_t kbps = bmb_track_kbps(x, t);
-    if (kbps <= t->kbps_most || x->now < x->start_us + BMB_SETTLED_US) return;
+    if (!BMB_WITH_RTP || kbps <= t->kbps_most || x->now < x->start_us + BMB_SETTLED_US) return;
     uint32_t step = 4;
     while (step * 4 < kbps) step *= 2;
     t->kbps_most = (kbps + step - 1) / step * step;
@@ -112,7 +126,7 @@ static bool ingest(bmb_context *x, bmb_feed *feed, const bmb_camera_frame *in)
         lost(x, feed, BMB_EVENT_FRAME_BAD, in->size);
         return false;
     }
-    if (t->needs_key && !a.key) {
+    if (BMB_WITH_H264 && t->needs_key && !a.key) {
         feed->dropped++;
         bmb_camera_want_key(x, &feed->camera);
         return false;
@@ -123,6 +137,7 @@ static bool ingest(bmb_context *x, bmb_feed *feed, const bmb_camera_frame *in)
         lost(x, feed, BMB_EVENT_FRAME_TOO_LARGE, in->size);
         return false;
     }
+    if (BMB_TAMES) feed->tame.run = 0;
     frame->capture_us = in->capture_us;
     frame->wall_us = wall_of(x, in->capture_us);
     frame->key = a.key;
@@ -144,7 +159,7 @@ static uint64_t rest_or_go_on(bmb_context *x, bmb_feed *feed)
     bmb_camera *c = &feed->camera;
     bmb_track *t = bmb_feed_video(feed);
     bool watched = t->first != NULL || c->state != BMB_CAMERA_RUNNING || !bmb_feed_described(feed);
-    if (cameras->want == NULL || c->lent) return UINT64_MAX;
+    if (!BMB_WITH_RESTING || cameras->want == NULL || c->lent) return UINT64_MAX;
     if (watched) feed->watched_us = x->now;
     uint64_t rest_us = feed->watched_us + BMB_REST_US;
     if (c->resting && watched) {
@@ -198,7 +213,8 @@ bool bmb_feed_fresh(const bmb_feed *feed)
 uint64_t bmb_feed_tend(bmb_context *x, bmb_feed *feed)
 {
     bool start;
-    uint64_t due = bmb_camera_tend(x, &feed->camera, &start), keep = bmb_controls_tend(x, &feed->camera);
+    uint64_t due = bmb_camera_tend(x, &feed->camera, &start);
+    uint64_t keep = BMB_WITH_CONTROLS ? bmb_controls_tend(x, &feed->camera) : UINT64_MAX;
     uint64_t still = feed->still.running ? feed->still.until_us : UINT64_MAX;
     uint64_t rest = rest_or_go_on(x, feed);
     if (start) {
@@ -223,7 +239,7 @@ void bmb_feed_end(bmb_context *x, bmb_feed *feed)
 
 void bmb_feed_close(bmb_context *x, bmb_feed *feed)
 {
-    bmb_controls_keep(x, &feed->camera); /* which are read from a camera that runs */
+    if (BMB_WITH_CONTROLS) bmb_controls_keep(x, &feed->camera); /* which are read from a camera that runs */
     bmb_camera_stop(x, &feed->camera);
     for (size_t i = 0; i < feed->tracks; i++) bmb_reel_clear(&feed->track[i].reel);
 }
@@ -231,6 +247,11 @@ void bmb_feed_close(bmb_context *x, bmb_feed *feed)
 bmb_err bmb_feed_set(bmb_context *x, bmb_feed *feed, bmb_control control, int32_t value, int32_t *effective)
 {
     bool held = control == BMB_CONTROL_QUALITY && feed->governor.kbps > 0;
+    int32_t now;
+    const bmb_frame *newest = feed->track[0].reel.newest;
+    if (BMB_TAMES && control == BMB_CONTROL_QUALITY && newest != NULL && feed->track[0].row->steered &&
+        bmb_camera_get(x, &feed->camera, control, &now) == BMB_OK)
+        value = bmb_tame_quality(value, now, newest->size, feed->config->frame_max);
     bmb_err err = held ? BMB_IN_USE : bmb_controls_set(x, &feed->camera, control, value, effective);
     if (err != BMB_OK && bmb_camera_get(x, &feed->camera, control, effective) != BMB_OK) *effective = 0;
     return err;
@@ -245,7 +266,7 @@ bool bmb_feed_described(const bmb_feed *feed)
 
 void bmb_feed_welcome(bmb_context *x, bmb_feed *feed)
 {
-    if (feed->track[0].row->in_order) bmb_camera_want_key(x, &feed->camera);
+    if (BMB_WITH_H264 && feed->track[0].row->in_order) bmb_camera_want_key(x, &feed->camera);
 }
 
 uint64_t bmb_feeds_removed(const bmb_feeds *feeds)

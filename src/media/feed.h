@@ -10,6 +10,7 @@
 #include "base/bounds.h"
 #include "media/camera.h"
 #include "media/governor.h"
+#include "media/tame.h"
 #include "media/track.h"
 
 /* A still of another size, which is taken while the feed streams (still.h). */
@@ -41,6 +42,7 @@ typedef struct bmb_feed {
     uint64_t behind_us;  /* … and of recorders that lost some */
     uint64_t sent, skipped, dropped, bad, too_large, bytes_sent;
     uint32_t stalled, shed;
+    bmb_tame tame;
     bmb_governor governor;
     bmb_still still;
     uint64_t sdp_id;      /* of its descriptions, drawn at opening … */

@@ -37,12 +37,17 @@ void bmb_track_end(bmb_track *t)
     }
 }
 
-/* Those in the middle of this frame give it up. */
+static bool holds(const bmb_watcher *w, const bmb_frame *frame)
+{
+    return w->frame == frame || (w->owner->holds != NULL && w->owner->holds(w, frame));
+}
+
+/* Those that hold this frame give it up. */
 static void shed(bmb_track *t, const bmb_frame *frame)
 {
     for (bmb_watcher *w = t->first; w != NULL; w = t->walk) {
         t->walk = w->next;
-        if (w->frame == frame) w->owner->put_out(w->owner, w);
+        if (holds(w, frame)) w->owner->put_out(w->owner, w);
     }
 }
 
@@ -61,7 +66,7 @@ bmb_frame *bmb_track_put(bmb_track *t, const bmb_arrival *a, const bmb_camera_fr
 {
     bmb_frame *frame = reserve(t, a->size + a->added);
     if (frame == NULL) return NULL;
-    if (a->added > 0) {
+    if (BMB_WITH_H264 && a->added > 0) {
         t->row->fill(&t->codec, a, bmb_reel_bytes(&t->reel, frame), frame->facts);
         return frame;
     }

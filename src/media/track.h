@@ -4,6 +4,7 @@
 #ifndef BMB_MEDIA_TRACK_H
 #define BMB_MEDIA_TRACK_H
 
+#include "base/bounds.h"
 #include "base/context.h"
 #include "base/rate.h"
 #include "media/codec.h"
@@ -20,6 +21,7 @@ struct bmb_owner {
     void (*feed_gone)(bmb_owner *owner, bmb_watcher *w);
     bool viewers; /* its watchers are viewers (flow/viewer.h) … */
     void (*describe)(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out); /* … with figures; NULL: none to show */
+    bool (*holds)(const bmb_watcher *w, const bmb_frame *frame); /* besides the one that it is in; NULL: none ever */
 };
 
 struct bmb_watcher {

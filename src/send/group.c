@@ -134,7 +134,7 @@ size_t bmb_groups_of(const bmb_config *config)
 void bmb_groups_open(bmb_group_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_tally *tally, bmb_group *groups)
 {
     *set = (bmb_group_set){ .service = { join, leave, let_go, lease, sender },
-                            .owner = { set, frame_there, put_out, feed_gone, true, NULL },
+                            .owner = { set, frame_there, put_out, feed_gone, true, NULL, NULL },
                             .x = x,
                             .tally = tally,
                             .groups = groups };

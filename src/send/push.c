@@ -234,7 +234,7 @@ static void feed_gone(bmb_owner *owner, bmb_watcher *w)
 void bmb_pushes_open(bmb_push_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_talk *talk, bmb_push *pushes)
 {
     uint16_t reserved = talk->conn_open;
-    *set = (bmb_push_set){ .owner = { set, frame_there, put_out, feed_gone, true, NULL },
+    *set = (bmb_push_set){ .owner = { set, frame_there, put_out, feed_gone, true, NULL, NULL },
                            .x = x,
                            .talk = talk,
                            .pushes = pushes,

@@ -4,9 +4,11 @@
 #include "wire/rtp.h"
 
 #define JPEG (1u << BMB_CODEC_JPEG)
-#define H264 (1u << BMB_CODEC_H264)
+#define H264 (BMB_WITH_H264 ? 1u << BMB_CODEC_H264 : 0)
 
+/* What is left out has no row; stills come with MJPEG. */
 static const bmb_format rows[] = {
+#if BMB_WITH_HTTP
     { .info = { .name = "mjpeg",
                 .suffix = ".mjpeg",
                 .media_type = "multipart/x-mixed-replace; boundary=" BMB_MULTIPART_BOUNDARY,
@@ -18,19 +20,29 @@ static const bmb_format rows[] = {
       .id = BMB_FORMAT_COUNT,
       .preamble = "",
       .framer = { [BMB_CODEC_JPEG] = &bmb_framer_still } },
+#endif
+#if BMB_WITH_TS
     { .info = { .name = "ts", .suffix = ".ts", .media_type = "video/mp2t", .tcp = true, .udp = true, .codecs = H264 },
       .id = BMB_FORMAT_TS,
       .preamble = "",
       .framer = { [BMB_CODEC_H264] = &bmb_framer_ts } },
+#endif
+#if BMB_WITH_PLAIN || BMB_WITH_PUSH
     { .info = { .name = "raw", .tcp = true, .codecs = JPEG | H264 },
       .id = BMB_FORMAT_RAW,
       .framer = { &bmb_framer_raw, &bmb_framer_raw } },
+#endif
+#if BMB_WITH_FRAMED
     { .info = { .name = "framed", .tcp = true, .codecs = JPEG | H264 },
       .id = BMB_FORMAT_FRAMED,
       .framer = { &bmb_framer_framed, &bmb_framer_framed } },
+#endif
+#if BMB_WITH_RTP
     { .info = { .name = "rtp", .udp = true, .codecs = JPEG | H264 },
       .id = BMB_FORMAT_RTP,
-      .framer = { [BMB_CODEC_JPEG] = &bmb_framer_rtp_jpeg, [BMB_CODEC_H264] = &bmb_framer_rtp_h264 } },
+      .framer = { [BMB_CODEC_JPEG] = &bmb_framer_rtp_jpeg,
+                  [BMB_CODEC_H264] = BMB_WITH_H264 ? &bmb_framer_rtp_h264 : NULL } },
+#endif
 };
 
 const bmb_format *bmb_format_row(size_t index)

@@ -2,14 +2,17 @@
 #ifndef BMB_SERVE_FRAMED_REQUEST_H
 #define BMB_SERVE_FRAMED_REQUEST_H
 
+#include "bambino/access.h"
 #include "wire/framed.h"
 
 typedef struct bmb_framed_request {
     bmb_framed_type type;
     uint32_t number;
-    uint16_t feed;   /* ASK_FEED, ASK_CONTROL, ASK_STATUS */
-    uint8_t control; /* ASK_CONTROL: its number */
-    int32_t value;   /* ASK_PAUSE: 0 or 1; ASK_CONTROL */
+    char name[BMB_ACCOUNT_NAME_MAX]; /* ASK_SIGN_IN: NUL-terminated … */
+    uint8_t proof[BMB_SHA256_SIZE];  /* … and the answer to the challenge */
+    uint16_t feed;                   /* ASK_FEED, ASK_CONTROL, ASK_STATUS */
+    uint8_t control;                 /* ASK_CONTROL: its number */
+    int32_t value;                   /* ASK_PAUSE: 0 or 1; ASK_CONTROL */
 } bmb_framed_request;
 
 /* Takes the request at the beginning of data. *used gets the bytes that are done with, *skip those of an unknown

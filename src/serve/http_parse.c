@@ -25,23 +25,106 @@ static int on_url(http_parser *lib, const char *at, size_t length)
     return 0;
 }
 
-/* The fields that mean something here. */
-enum { FIELD_HOST, FIELD_COOKIE, FIELDS };
-static const char *const fields[FIELDS] = { "host", "x-sessioncookie" };
+#define FIELDS_READ (BMB_WITH_ACCESS ? BMB_FIELDS : BMB_FIELD_HOST + 1)
+static const char *const fields[FIELDS_READ] = {
+    [BMB_FIELD_SESSION_COOKIE] = "x-sessioncookie", [BMB_FIELD_HOST] = "host",
+#if BMB_WITH_ACCESS
+    [BMB_FIELD_AUTHORIZATION] = "authorization",    [BMB_FIELD_COOKIE] = "cookie", [BMB_FIELD_ORIGIN] = "origin",
+    [BMB_FIELD_USER_AGENT] = "user-agent",
+#endif
+};
+#define AGENT_MOST 8u /* enough to know a browser by */
 
 static bool is_field(const bmb_http_parse *p, uint8_t field)
 {
     return p->matched != UINT8_MAX && p->field == field && fields[field][p->matched] == '\0';
 }
 
+#if BMB_WITH_ACCESS
+void bmb_http_parse_keep(bmb_http_parse *p, void *memory, size_t room)
+{
+    p->kept = (char *)memory;
+    p->kept_room = (uint16_t)(room < UINT16_MAX ? room : UINT16_MAX);
+}
+
+bmb_text bmb_http_parse_value(const bmb_http_parse *p, bmb_http_field field)
+{
+    const bmb_kept_field *f = &p->value[field - BMB_FIELD_KEPT];
+    size_t size = f->size;
+    while (size > 0 && (p->kept[f->at + size - 1] == ' ' || p->kept[f->at + size - 1] == '\t')) size--;
+    return (bmb_text){ p->kept != NULL ? p->kept + f->at : NULL, size };
+}
+
+/* A fragment of the value of a field. What does not fit is refused, but for cookies, most of which are none of ours:
+ * they count as not there. */
+static int keep(bmb_http_parse *p, const char *at, size_t length, bool first)
+{
+    bmb_kept_field *f = &p->value[p->field - BMB_FIELD_KEPT];
+    if (p->kept == NULL) return 0;
+    if (first) *f = (bmb_kept_field){ .at = p->kept_size };
+    if (p->field == BMB_FIELD_USER_AGENT && length > AGENT_MOST - f->size) length = AGENT_MOST - f->size;
+    if (length > (size_t)(p->kept_room - p->kept_size)) {
+        if (p->field != BMB_FIELD_COOKIE) return refuse(p, 431);
+        p->kept_size = f->at;
+        f->size = 0;
+        p->matched = UINT8_MAX; /* nor the rest of it */
+        return 0;
+    }
+    memcpy(p->kept + p->kept_size, at, length);
+    p->kept_size = (uint16_t)(p->kept_size + length);
+    f->size = (uint16_t)(f->size + length);
+    return 0;
+}
+
+/* true: a second one of a field that may be there once. A second line of others takes the place of the first. */
+static bool twice(bmb_http_parse *p)
+{
+    if (is_field(p, BMB_FIELD_AUTHORIZATION)) {
+        bool again = p->authorized;
+        p->authorized = true;
+        return again;
+    }
+    return false;
+}
+#else
+static int keep(const bmb_http_parse *p, const char *at, size_t length, bool first)
+{
+    (void)p, (void)at, (void)length, (void)first;
+    return 0;
+}
+
+static bool twice(const bmb_http_parse *p)
+{
+    (void)p;
+    return false;
+}
+#endif
+
+static bool is_kept(const bmb_http_parse *p)
+{
+    return BMB_WITH_ACCESS && p->field >= BMB_FIELD_KEPT && is_field(p, p->field);
+}
+
 /* The library tells of fragments, not of fields: a field ends where the next name begins, or the head ends. */
 static int end_field(bmb_http_parse *p)
 {
-    bool host = p->in_value && is_field(p, FIELD_HOST), twice = host && p->host;
+    bool host = p->in_value && is_field(p, BMB_FIELD_HOST), again = (host && p->host) || (p->in_value && twice(p));
     p->host = p->host || host;
     p->in_value = false;
     p->matched = 0;
-    return twice ? refuse(p, 400) : 0; /* RFC 9112 3.2 */
+    return again ? refuse(p, 400) : 0; /* RFC 9112 3.2 */
+}
+
+/* Of the names that begin as far as it was matched, the one that goes on with c; FIELDS_READ: none does. */
+static uint8_t next_field(const bmb_http_parse *p, char c)
+{
+    uint8_t field = p->matched == 0 ? 0 : p->field;
+    if (!BMB_WITH_ACCESS && p->matched == 0) field = c == fields[0][0] ? 0 : 1;
+    if (!BMB_WITH_ACCESS) return fields[field][p->matched] == c ? field : FIELDS_READ; /* the two begin differently */
+    while (field < FIELDS_READ &&
+           (strncmp(fields[field], fields[p->field], p->matched) != 0 || fields[field][p->matched] != c))
+        field++;
+    return field;
 }
 
 /* Field names may arrive in fragments; a match is carried from one to the next. */
@@ -51,8 +134,9 @@ static int on_header_field(http_parser *lib, const char *at, size_t length)
     if (p->in_value && end_field(p) != 0) return 1;
     for (size_t i = 0; i < length && p->matched != UINT8_MAX; i++) {
         char c = (char)(at[i] >= 'A' && at[i] <= 'Z' ? at[i] | 0x20 : at[i]);
-        if (p->matched == 0) p->field = c == fields[FIELD_COOKIE][0] ? FIELD_COOKIE : FIELD_HOST;
-        p->matched = fields[p->field][p->matched] == c ? (uint8_t)(p->matched + 1) : UINT8_MAX;
+        uint8_t field = next_field(p, c);
+        if (field < FIELDS_READ) p->field = field;
+        p->matched = field < FIELDS_READ ? (uint8_t)(p->matched + 1) : UINT8_MAX;
     }
     return 0;
 }
@@ -61,15 +145,16 @@ static int on_header_field(http_parser *lib, const char *at, size_t length)
 static int on_header_value(http_parser *lib, const char *at, size_t length)
 {
     bmb_http_parse *p = owner(lib);
+    bool first = !p->in_value;
     p->in_value = true;
     for (size_t i = 0; i < length; i++)
         if (((uint8_t)at[i] < 0x20 && at[i] != '\t') || at[i] == 0x7F) return refuse(p, 400);
-    if (is_field(p, FIELD_COOKIE)) {
+    if (is_field(p, BMB_FIELD_SESSION_COOKIE)) {
         uint32_t hash = p->cookie != 0 ? p->cookie : 2166136261u; /* FNV-1a, over all fragments */
         for (size_t i = 0; i < length; i++) hash = (hash ^ (uint8_t)at[i]) * 16777619u;
         p->cookie = hash != 0 ? hash : 1;
     }
-    return 0;
+    return is_kept(p) ? keep(p, at, length, first) : 0;
 }
 
 static int on_headers_complete(http_parser *lib)
@@ -87,8 +172,9 @@ static int on_headers_complete(http_parser *lib)
         p->complete = true;
         return 1;
     }
-    if (p->method > BMB_HTTP_HEAD) return refuse(p, 405); /* whatever its body */
     bool body = (lib->flags & F_CHUNKED) != 0 || (lib->content_length != 0 && lib->content_length != UINT64_MAX);
+    bool asks = p->method <= BMB_HTTP_HEAD || (BMB_WITH_ACCESS && p->method == BMB_HTTP_POST && !body);
+    if (!asks) return refuse(p, 405); /* whatever its body */
     if (body) return refuse(p, 413);
     p->keep_alive = http_should_keep_alive(lib) != 0;
     return 0;

@@ -2,10 +2,12 @@
 
 #include <string.h>
 
+#include "base/bounds.h"
 #include "base/http_text.h"
 #include "serve/reason.h"
 
 #define ERROR_TEXT_MOST 512u /* with its head it fits the least room for answers */
+#define ERROR_HEAD_MOST (BMB_WITH_ACCESS ? 420u : 256u)
 
 /* What cannot be told is told as a bad request. */
 static unsigned told(unsigned status)
@@ -14,9 +16,9 @@ static unsigned told(unsigned status)
 }
 
 /* Headers that go with a status. */
-static const char *extra_of(unsigned status)
+static const char *extra_of(unsigned status, const bmb_http_terms *terms)
 {
-    if (status == 405) return "Allow: GET, HEAD\r\n";
+    if (status == 405) return bmb_http_extra(terms) != NULL ? "" : "Allow: GET, HEAD\r\n";
     return status == 409 || status == 503 ? "Retry-After: 5\r\n" : "";
 }
 
@@ -78,41 +80,127 @@ static const bmb_format *find_format(const bmb_config *config, const bmb_path *p
     return format;
 }
 
+/* Takes a part of the path, up to a slash. */
+static bmb_text part_of(bmb_text *path)
+{
+    bmb_text part = { path->at, 0 };
+    while (part.size < path->size && part.at[part.size] != '/') part.size++;
+    size_t used = part.size < path->size ? part.size + 1 : part.size;
+    path->at += used;
+    path->size -= used;
+    return part;
+}
+
+/* /lend/FEED/MINUTES[/VIEWERS] */
+static bmb_route_kind find_lending(const bmb_config *config, bmb_text path, bmb_route *out)
+{
+    bmb_text feed = part_of(&path), minutes = part_of(&path), viewers = part_of(&path);
+    uint32_t times = 0;
+    if (!bmb_read_dec(minutes.at, minutes.size, BMB_LEND_MINUTES_MOST, &out->value) || path.size > 0 ||
+        (viewers.size > 0 && !bmb_read_dec(viewers.at, viewers.size, UINT16_MAX, &times)))
+        return BMB_ROUTE_ERROR;
+    out->times = (uint16_t)times;
+    for (size_t i = 0; i < config->feed_count; i++) {
+        if (!bmb_same_nocase(feed.at, feed.size, config->feeds[i].name)) continue;
+        out->feed = (uint16_t)i;
+        return BMB_ROUTE_LEND;
+    }
+    return BMB_ROUTE_ERROR;
+}
+
+/* What is changed by asking for it. */
+static bmb_route_kind find_act(const bmb_config *config, const bmb_path *path, bmb_route *out)
+{
+    bmb_text rest = { path->text, path->size };
+    if (bmb_path_is(path, "/sign-in")) return BMB_ROUTE_SIGN_IN;
+    if (bmb_path_is(path, "/sign-out")) return BMB_ROUTE_SIGN_OUT;
+    (void)part_of(&rest);
+    bmb_text what = part_of(&rest);
+    if (bmb_same(what.at, what.size, "lend")) return find_lending(config, rest, out);
+    bmb_text number = part_of(&rest);
+    if (rest.size > 0 && !bmb_read_dec(rest.at, rest.size, UINT32_MAX, &out->until)) return BMB_ROUTE_ERROR;
+    bool numbered = bmb_read_dec(number.at, number.size, UINT32_MAX, &out->value);
+    if (numbered && bmb_same(what.at, what.size, "end-link")) return BMB_ROUTE_END_LINK;
+    if (numbered && bmb_same(what.at, what.size, "end-sign-in")) return BMB_ROUTE_END_SIGN_IN;
+    return BMB_ROUTE_ERROR;
+}
+
 static bmb_route_kind find(const bmb_config *config, const bmb_path *path, bmb_route *out)
 {
     if (path->size == 0 || path->text[0] != '/' || path->size == BMB_PATH_MAX) return BMB_ROUTE_ERROR;
-    if (bmb_path_is(path, "/status.json")) return BMB_ROUTE_STATUS;
-    out->asset = find_asset(config, path);
+    if (BMB_WITH_STATUS && bmb_path_is(path, "/status.json")) return BMB_ROUTE_STATUS;
+    if (BMB_WITH_ACCESS && bmb_path_is(path, "/who.json")) return BMB_ROUTE_WHO;
+    out->asset = BMB_WITH_PAGE ? find_asset(config, path) : NULL;
     if (out->asset != NULL) return BMB_ROUTE_ASSET;
     out->format = find_format(config, path, &out->feed);
     if (out->format != NULL) return BMB_ROUTE_FEED;
     /* A feed that is no JPEG: its camera may have a stream besides that is. */
-    if (find_feed(config, path, bmb_format_still()->info.suffix, &out->feed)) return BMB_ROUTE_STILL;
-    if (find_still(config, path, out)) return BMB_ROUTE_STILL;
-    bool group = find_feed(config, path, ".sdp", &out->feed) && config->feeds[out->feed].multicast.group.family != 0;
+    if (BMB_WITH_SIZED_STILLS && find_feed(config, path, bmb_format_still()->info.suffix, &out->feed))
+        return BMB_ROUTE_STILL;
+    if (BMB_WITH_SIZED_STILLS && find_still(config, path, out)) return BMB_ROUTE_STILL;
+    bool group = BMB_WITH_MULTICAST && find_feed(config, path, ".sdp", &out->feed) &&
+                 config->feeds[out->feed].multicast.group.family != 0;
     return group ? BMB_ROUTE_SDP : BMB_ROUTE_ERROR;
 }
 
-bmb_route bmb_http_route(const bmb_config *config, const bmb_http_parse *request)
+bmb_route bmb_http_route(const bmb_config *config, bmb_http_parse *request)
 {
     bmb_route route = { .kind = BMB_ROUTE_ERROR, .status = request->error };
     if (request->error != 0) return route;
-    route.kind = request->cookie != 0 ? BMB_ROUTE_TUNNEL : find(config, &request->path, &route);
-    if (route.kind == BMB_ROUTE_ERROR) route.status = 404;
+    if (BMB_WITH_ACCESS) route.link = bmb_path_take_link(&request->path);
+    bool posts = BMB_WITH_ACCESS && request->method == BMB_HTTP_POST;
+    bmb_route other = { .kind = BMB_ROUTE_ERROR };
+    route.status = 404;
+    if (BMB_WITH_TUNNEL && request->cookie != 0) {
+        route.kind = BMB_ROUTE_TUNNEL;
+    } else if (posts) {
+        route.kind = find_act(config, &request->path, &route);
+        if (route.kind == BMB_ROUTE_ERROR && find(config, &request->path, &other) != BMB_ROUTE_ERROR)
+            route.status = 405;
+    } else {
+        route.kind = find(config, &request->path, &route);
+        if (BMB_WITH_ACCESS && route.kind == BMB_ROUTE_ERROR &&
+            find_act(config, &request->path, &other) != BMB_ROUTE_ERROR) {
+            route.status = 405;
+            route.value = 1;
+        }
+    }
     return route;
 }
 
+#if BMB_WITH_ACCESS
+/* What browsers may do with it, and with a page of ours (Content Security Policy Level 3). */
+static void put_policy(bmb_writer *w, const char *type, const bmb_http_terms *terms)
+{
+    bool embeds = terms->config != NULL && terms->config->embed;
+    bmb_put_http_policy(w, embeds, terms->origin);
+    if (strncmp(type, "text/html", 9) == 0)
+        bmb_put_text(w,
+                     "Content-Security-Policy: default-src 'none'; img-src 'self' blob: data:; media-src 'self'; "
+                     "script-src 'self'; style-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; "
+                     "frame-ancestors %s\r\nReferrer-Policy: no-referrer\r\n",
+                     embeds ? "*" : "'self'");
+    if (terms->extra != NULL) bmb_put_str(w, terms->extra);
+}
+#endif
+
 void bmb_http_head(bmb_writer *w, unsigned status, const char *type, size_t length, const bmb_http_terms *terms)
 {
-    bmb_put_text(w, "HTTP/1.1 %u %s\r\nContent-Type: %s", status, bmb_reason(BMB_REASON_HTTP, status), type);
-    if (length != SIZE_MAX) {
+    bmb_put_text(w, "HTTP/1.1 %u %s", status, bmb_reason(BMB_REASON_HTTP, status));
+    if (!BMB_WITH_ACCESS || status != 204) bmb_put_text(w, "\r\nContent-Type: %s", type);
+    if (BMB_WITH_ACCESS && status == 204) {
+        /* nothing follows, and nothing may say how much (RFC 9110 8.6) */
+    } else if (length != SIZE_MAX) {
         bmb_put_text(w, "\r\nContent-Length: %u", (unsigned)length);
     } else if (!terms->old) {
         bmb_put_str(w, "\r\nTransfer-Encoding: chunked");
     }
     bmb_put_str(w, "\r\nCache-Control: no-store\r\n");
     bmb_put_http_date(w, terms->wall_us);
-    bmb_put_str(w, extra_of(status));
+    bmb_put_str(w, extra_of(status, terms));
+#if BMB_WITH_ACCESS
+    put_policy(w, type, terms);
+#endif
     bmb_put_http_end(w, terms->keep_alive, terms->old);
 }
 
@@ -136,9 +224,13 @@ static void put_addresses(bmb_writer *w, const bmb_config *config, uint64_t remo
 void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms, const bmb_config *config,
                     uint64_t removed, bool rtsp)
 {
-    char text[ERROR_TEXT_MOST];
     status = told(status);
-    bmb_writer body = bmb_writer_of(text, sizeof text);
+    /* The text is written first, since the head tells its length: behind the head's room, and moved up to it. */
+    size_t room = (size_t)(w->end - w->at), head = ERROR_HEAD_MOST;
+    if (bmb_http_extra(terms) != NULL) head += strlen(bmb_http_extra(terms));
+    size_t most = room > head ? room - head : 0;
+    uint8_t *text = w->at + (room - most);
+    bmb_writer body = bmb_writer_of(text, most < ERROR_TEXT_MOST ? most : ERROR_TEXT_MOST);
     bmb_put_text(&body, "%u %s\n", status, bmb_reason(BMB_REASON_HTTP, status));
     if (status == 404 && config != NULL && rtsp) {
         bmb_put_str(&body, "Players find the feeds here, at rtsp:// with this host and port.\n");
@@ -147,6 +239,9 @@ void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms,
     } else if (status == 404 && config != NULL) {
         put_addresses(&body, config, removed);
     }
-    bmb_http_head(w, status, "text/plain; charset=utf-8", bmb_written(&body), terms);
-    if (!terms->head_only) bmb_put_bytes(w, text, bmb_written(&body));
+    size_t size = bmb_written(&body);
+    bmb_http_head(w, status, "text/plain; charset=utf-8", size, terms);
+    if (terms->head_only || w->failed) return;
+    memmove(w->at, text, size);
+    w->at += size;
 }

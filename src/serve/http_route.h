@@ -14,7 +14,14 @@ typedef enum bmb_route_kind {
     BMB_ROUTE_FEED,   /* feed, format */
     BMB_ROUTE_STILL,  /* feed, width, height: a picture of its own, in a size of the camera's */
     BMB_ROUTE_SDP,    /* feed: description of its multicast group */
-    BMB_ROUTE_TUNNEL  /* one half of an RTSP conversation */
+    BMB_ROUTE_TUNNEL, /* one half of an RTSP conversation */
+    /* Who may do what. All but WHO are asked for by POST. */
+    BMB_ROUTE_WHO,         /* who asks, and what he needs to sign in */
+    BMB_ROUTE_SIGN_IN,     /* keeps who asks signed in */
+    BMB_ROUTE_SIGN_OUT,    /* … and not any longer */
+    BMB_ROUTE_END_SIGN_IN, /* value: somebody else's, by its number */
+    BMB_ROUTE_LEND,        /* feed, value: minutes, times: makes a link */
+    BMB_ROUTE_END_LINK     /* value, until: calls the link of that number back */
 } bmb_route_kind;
 
 typedef struct bmb_route {
@@ -22,19 +29,48 @@ typedef struct bmb_route {
     uint16_t status;
     uint16_t feed;
     uint16_t width, height;
+    uint32_t value; /* of an error 405: 1: it may be posted */
+    uint16_t times;
+    uint32_t until; /* END_LINK: Unix time; 0: not said */
+    bmb_text link;  /* that it was asked for with; size 0: none */
     const bmb_format *format;
     const bmb_asset *asset;
 } bmb_route;
 
-/* Decides on a complete or refused request. */
-bmb_route bmb_http_route(const bmb_config *config, const bmb_http_parse *request);
+/* Decides on a complete or refused request. A lent link is cut off its path. */
+bmb_route bmb_http_route(const bmb_config *config, bmb_http_parse *request);
 
 /* What an answer's head depends on besides its document. */
 typedef struct bmb_http_terms {
     int64_t wall_us;      /* Unix time, for Date; 0: not known */
     bool keep_alive, old; /* old: to a request of HTTP/1.0 */
     bool head_only;
+#if BMB_WITH_ACCESS
+    const bmb_config *config; /* who may show what, and read it; NULL: nobody but our own page */
+    const char *origin;       /* another page's, which may read this; NULL: none */
+    const char *extra;        /* further lines; NULL: none */
+#endif
 } bmb_http_terms;
+
+/* Further lines of the head; NULL: none. */
+static inline const char *bmb_http_extra(const bmb_http_terms *terms)
+{
+#if BMB_WITH_ACCESS
+    return terms->extra;
+#else
+    (void)terms;
+    return NULL;
+#endif
+}
+
+static inline void bmb_http_set_extra(bmb_http_terms *terms, const char *extra)
+{
+#if BMB_WITH_ACCESS
+    terms->extra = extra;
+#else
+    (void)terms, (void)extra;
+#endif
+}
 
 /* The head of an answer; reason.c must have the status. length SIZE_MAX: chunked, or until the connection closes with
  * HTTP/1.0. */

@@ -54,9 +54,16 @@ void bmb_json_text(cJSON *object, const char *key, const char *text)
     add(object, key, text != NULL ? cJSON_CreateStringReference(text) : cJSON_CreateNull());
 }
 
+#define NUMBER_ROOM 24u /* twenty digits, a point and an end */
+
+/* As digits: a double would be less exact, and costs a microcontroller far more to print. */
 void bmb_json_number(cJSON *object, const char *key, uint64_t value)
 {
-    add(object, key, cJSON_CreateNumber((double)value));
+    char text[NUMBER_ROOM];
+    bmb_writer w = bmb_writer_of(text, sizeof text - 1);
+    bmb_put_dec(&w, value);
+    text[bmb_written(&w)] = '\0';
+    add(object, key, cJSON_CreateRaw(text));
 }
 
 void bmb_json_bool(cJSON *object, const char *key, bool value)
@@ -66,7 +73,15 @@ void bmb_json_bool(cJSON *object, const char *key, bool value)
 
 void bmb_json_milli(cJSON *object, const char *key, uint32_t thousandths)
 {
-    add(object, key, cJSON_CreateNumber((double)thousandths / 1000.0));
+    char text[NUMBER_ROOM];
+    uint32_t fraction = thousandths % 1000;
+    bmb_writer w = bmb_writer_of(text, sizeof text - 1);
+    bmb_put_dec(&w, thousandths / 1000);
+    if (fraction > 0) bmb_put_u8(&w, '.');
+    for (uint32_t place = 100; fraction > 0; fraction %= place, place /= 10)
+        bmb_put_u8(&w, (uint8_t)('0' + fraction / place));
+    text[bmb_written(&w)] = '\0';
+    add(object, key, cJSON_CreateRaw(text));
 }
 
 cJSON *bmb_json_list(cJSON *object, const char *key)

@@ -1,5 +1,7 @@
 #include "serve/path.h"
 
+#include <string.h>
+
 #include "base/bytes.h"
 
 /* START: nothing yet; SCHEME: "http" of "http://", if a colon follows; AUTHORITY: behind the colon, `value` counts the
@@ -83,4 +85,22 @@ void bmb_path_of(bmb_path *p, const char *text, size_t size)
 bool bmb_path_is(const bmb_path *p, const char *literal)
 {
     return bmb_same_nocase(p->text, p->size, literal);
+}
+
+#define LENT "lent/"
+
+bmb_text bmb_path_take_link(bmb_path *p)
+{
+    char link[BMB_LINK_SIZE];
+    const size_t slash = p->size > 0 && p->text[0] == '/'; /* RTSP's begin without */
+    const size_t before = slash + sizeof LENT - 1, size = BMB_LINK_SIZE - 1;
+    bool begins =
+        p->size < BMB_PATH_MAX && p->size > before + size && memcmp(p->text + slash, LENT, before - slash) == 0;
+    if (!begins || p->text[before + size] != '/') return (bmb_text){ NULL, 0 };
+    memcpy(link, p->text + before, size);
+    size_t rest = p->size - before - size;
+    memmove(p->text, p->text + before + size, rest);
+    memcpy(p->text + rest, link, size);
+    p->size = (uint8_t)rest;
+    return (bmb_text){ p->text + rest, size };
 }

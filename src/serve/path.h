@@ -9,7 +9,11 @@
 #include <stddef.h>
 #include <stdint.h>
 
-#define BMB_PATH_MAX 40u /* longest path that anything could have: "/" + name + extension, and one more */
+#include "bambino/options.h"
+#include "serve/credentials.h"
+
+/* Longest path that anything could have, and one more: "/" + name + extension; or that behind "/lent/" + link. */
+#define BMB_PATH_MAX (BMB_WITH_ACCESS ? 84u : 40u)
 
 typedef struct bmb_path {
     char text[BMB_PATH_MAX]; /* without a NUL */
@@ -23,6 +27,9 @@ void bmb_path_reset(bmb_path *p); /* the address may be absolute or a path */
 void bmb_path_feed(bmb_path *p, const char *text, size_t size);
 /* The same for a path alone, which may be empty. */
 void bmb_path_of(bmb_path *p, const char *text, size_t size);
+/* Cuts "/lent/LINK" off its beginning, and tells the link; size 0: it does not begin so. The link is in p->text, behind
+ * what is left. */
+bmb_text bmb_path_take_link(bmb_path *p);
 /* ASCII, regardless of case. */
 bool bmb_path_is(const bmb_path *p, const char *literal);
 

@@ -3,6 +3,8 @@
 #include <stddef.h>
 #include <stdint.h>
 
+#include "bambino/options.h"
+
 #define BOTH (BMB_REASON_HTTP | BMB_REASON_RTSP)
 
 static const struct {
@@ -34,6 +36,13 @@ static const struct {
     { "HTTP Version Not Supported", 505, BMB_REASON_HTTP },
     { "RTSP Version Not Supported", 505, BMB_REASON_RTSP },
     { "Option not supported", 551, BMB_REASON_RTSP },
+#if BMB_WITH_ACCESS
+    { "No Content", 204, BMB_REASON_HTTP },
+    { "Unauthorized", 401, BOTH },
+    { "Forbidden", 403, BOTH },
+    { "Misdirected Request", 421, BMB_REASON_HTTP },
+    { "Too Many Requests", 429, BMB_REASON_HTTP },
+#endif
 };
 
 const char *bmb_reason(bmb_reason_of protocol, unsigned status)

@@ -80,6 +80,13 @@ static const struct {
     { "REDIRECT", BMB_RTSP_NOT_ALLOWED },
 };
 
+const char *bmb_rtsp_method_name(bmb_rtsp_method method)
+{
+    for (size_t i = 0; i < sizeof methods / sizeof methods[0]; i++)
+        if (methods[i].method == method && method != BMB_RTSP_NOT_ALLOWED) return methods[i].name;
+    return NULL;
+}
+
 /* rtsp://host[:port]/FEED[/TRACK][/][?query], or the path alone */
 static void take_address(bmb_rtsp_parse *p, span address)
 {
@@ -101,6 +108,10 @@ static void take_address(bmb_rtsp_parse *p, span address)
         if (host.size < sizeof p->host) keep(p->host, sizeof p->host, host);
     }
     bmb_path_of(&path, address.at, address.size);
+#if BMB_WITH_ACCESS
+    bmb_text link = bmb_path_take_link(&path);
+    if (link.size > 0) keep(p->link, sizeof p->link, (span){ link.at, link.size });
+#endif
     span rest = { path.text, path.size < BMB_PATH_MAX ? path.size : 0 };
     if (rest.size > 0 && rest.at[0] == '/') (void)cut(&rest, '/'); /* the slash itself, or a second one */
     span feed = cut(&rest, '/'), track = cut(&rest, '/');
@@ -189,6 +200,9 @@ static bool take_transport(span text, bmb_rtsp_transport *out)
 static void take_header(bmb_rtsp_parse *p, span line)
 {
     uint32_t number;
+#if BMB_WITH_ACCESS
+    const char *begin = line.at;
+#endif
     span name = word(&line, ':'), value = trimmed(line);
     if (is(name, "CSeq")) {
         if (!bmb_read_dec(value.at, value.size, UINT32_MAX, &number)) {
@@ -197,6 +211,11 @@ static void take_header(bmb_rtsp_parse *p, span line)
         }
         keep(p->cseq, sizeof p->cseq, value);
         p->has_cseq = true;
+#if BMB_WITH_ACCESS
+    } else if (is(name, "Authorization")) {
+        p->credentials_at = (uint16_t)(value.at - begin); /* the line's place is added by who knows it */
+        p->credentials_size = (uint16_t)value.size;
+#endif
     } else if (is(name, "Session")) {
         span id = word(&value, ';');
         p->has_session = true;
@@ -320,11 +339,45 @@ void bmb_rtsp_parse_reset(bmb_rtsp_parse *p)
     memset(p, 0, sizeof *p);
 }
 
+#if BMB_WITH_ACCESS
+static void forget_credentials(bmb_rtsp_parse *p)
+{
+    p->credentials_size = 0;
+}
+
+static bool has_credentials(const bmb_rtsp_parse *p)
+{
+    return p->credentials_size > 0;
+}
+static void place_credentials(bmb_rtsp_parse *p, size_t at)
+{
+    if (has_credentials(p)) p->credentials_at = (uint16_t)(p->credentials_at + at);
+}
+#else
+static void place_credentials(const bmb_rtsp_parse *p, size_t at)
+{
+    (void)p;
+    (void)at;
+}
+
+static void forget_credentials(const bmb_rtsp_parse *p)
+{
+    (void)p;
+}
+
+static bool has_credentials(const bmb_rtsp_parse *p)
+{
+    (void)p;
+    return false;
+}
+#endif
+
 size_t bmb_rtsp_parse_feed(bmb_rtsp_parse *p, const uint8_t *data, size_t size, size_t room, bmb_rtsp_data *out)
 {
     size_t used = 0;
     out->data = NULL;
-    while (used < size && !p->complete && out->data == NULL) {
+    forget_credentials(p);
+    while (used < size && !p->complete && out->data == NULL && !has_credentials(p)) {
         size_t step;
         if (p->part == BMB_RTSP_BODY || p->part == BMB_RTSP_DATA) {
             step = feed_skip(p, size - used);
@@ -334,6 +387,7 @@ size_t bmb_rtsp_parse_feed(bmb_rtsp_parse *p, const uint8_t *data, size_t size, 
             step = feed_line(p, data + used, size - used, room);
         }
         if (step == 0) break;
+        place_credentials(p, used);
         used += step;
     }
     return used;

@@ -8,7 +8,10 @@
 #include <stddef.h>
 #include <stdint.h>
 
+#include "bambino/access.h"
 #include "bambino/camera.h"
+#include "bambino/options.h"
+#include "serve/credentials.h"
 
 #define BMB_RTSP_HEADER_MAX 8192u /* request line and headers together; longer: 400 */
 #define BMB_RTSP_BODY_MAX 4096u   /* of a request, skipped; longer: 400 */
@@ -58,10 +61,14 @@ typedef struct bmb_rtsp_parse {
     char cseq[11];           /* as it came, at most 10 digits, NUL-terminated */
     char feed[BMB_NAME_MAX]; /* last parts of the address; in lower case; empty: none, or too long to be a feed's */
     char track_name[8];
-    char host[64]; /* and port, as the client wrote them; empty: too long */
+    char host[BMB_WITH_IPV6 ? 64 : 32]; /* and port, as the client wrote them; empty: too long */
     char session[BMB_RTSP_SESSION_SIZE + 1];
     char require[32]; /* what an unknown Require asked for, cut to fit */
     bmb_rtsp_transport transport[BMB_RTSP_TRANSPORTS];
+#if BMB_WITH_ACCESS
+    char link[BMB_LINK_SIZE];                  /* a lent link before the feed; empty: none */
+    uint16_t credentials_at, credentials_size; /* in what is consumed now; size 0: there are none */
+#endif
 } bmb_rtsp_parse;
 
 /* Interleaved data that arrived. */
@@ -72,9 +79,12 @@ typedef struct bmb_rtsp_data {
 } bmb_rtsp_data;
 
 void bmb_rtsp_parse_reset(bmb_rtsp_parse *p);
+/* NULL: one that we do not know. */
+const char *bmb_rtsp_method_name(bmb_rtsp_method method);
 /* Consumes bytes and returns how many; the caller keeps the rest and offers it again with more behind it. `room` is the
  * size of the caller's buffer: a line or packet that can never fit in it is skipped or refused. Afterwards `complete`
- * is set (with error 0, or the status of the refusal), or out->data has a packet, or more bytes are needed. */
+ * is set (with error 0, or the status of the refusal), or out->data has a packet, or `credentials` what stood in an
+ * Authorization header, or more bytes are needed. */
 size_t bmb_rtsp_parse_feed(bmb_rtsp_parse *p, const uint8_t *data, size_t size, size_t room, bmb_rtsp_data *out);
 
 #endif

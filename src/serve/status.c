@@ -86,7 +86,7 @@ size_t bmb_status_outlet(const bmb_outlet_stats *s, const char *feed, void *memo
     cJSON *o = bmb_json_begin(memory, size);
     bmb_json_text(o, "scheme", bmb_outlet_scheme(s->kind));
     bmb_json_number(o, "port", s->addr.port);
-    if (s->kind == BMB_OUTLET_TCP) {
+    if (BMB_WITH_PLAIN && s->kind == BMB_OUTLET_TCP) {
         bmb_json_text(o, "format", bmb_stream_format_name(s->format));
         bmb_json_text(o, "feed", feed);
     }
@@ -95,21 +95,28 @@ size_t bmb_status_outlet(const bmb_outlet_stats *s, const char *feed, void *memo
     return bmb_json_end(o, out, room);
 }
 
-size_t bmb_status_push(const char *feed, const bmb_push_stats *s, void *memory, size_t size, char *out, size_t room)
+size_t bmb_status_push(const char *feed, const bmb_push_stats *s, bool peers, void *memory, size_t size, char *out,
+                       size_t room)
 {
     static const member figures[] = {
-        MEMBER("starts", bmb_push_stats, starts, NUMBER),   MEMBER("fps", bmb_push_stats, mfps, THOUSANDTHS),
-        MEMBER("kbps", bmb_push_stats, kbps, NUMBER),       MEMBER("age_ms", bmb_push_stats, age_ms, NUMBER),
+        MEMBER("starts", bmb_push_stats, starts, NUMBER),
+#if BMB_WITH_VIEWER_RATES
+        MEMBER("fps", bmb_push_stats, mfps, THOUSANDTHS),
+        MEMBER("kbps", bmb_push_stats, kbps, NUMBER),
+#endif
+        MEMBER("age_ms", bmb_push_stats, age_ms, NUMBER),
         MEMBER("skipped", bmb_push_stats, skipped, NUMBER),
     };
     char to[64];
-    address_text(&s->config->to, to, sizeof to);
+    if (BMB_WITH_ACCESS && peers) address_text(&s->config->to, to, sizeof to);
     cJSON *o = bmb_json_begin(memory, size);
     bmb_json_text(o, "feed", feed);
     bmb_json_text(o, "via", s->config->tcp ? "tcp" : "udp");
     bmb_json_text(o, "format", bmb_stream_format_name(s->config->format));
-    bmb_json_text(o, "to", to);
-    bmb_json_number(o, "to_port", s->config->to.port);
+    if (BMB_WITH_ACCESS && peers) {
+        bmb_json_text(o, "to", to);
+        bmb_json_number(o, "to_port", s->config->to.port);
+    }
     bmb_json_text(o, "state", bmb_push_state_name(s->state));
     bmb_json_text(o, "error", s->err == BMB_OK ? NULL : bmb_err_name(s->err));
     PUT(o, s, figures);
@@ -173,7 +180,7 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
     if (s->asked.width != s->width || s->asked.height != s->height || s->asked.mfps != s->mfps_set) {
         PUT(o, s, asked);
     }
-    if (s->keeping != BMB_KEEPING_OFF) {
+    if (BMB_WITH_RATE && s->keeping != BMB_KEEPING_OFF) {
         PUT(o, s, kept);
         bmb_json_text(o, "keeping", bmb_keeping_name(s->keeping));
         bmb_json_number(o, "dropped_for_rate", s->dropped_for_rate);
@@ -189,13 +196,29 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
     return bmb_json_end(o, out, room);
 }
 
-size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *s, void *memory, size_t size, char *out, size_t room)
+size_t bmb_status_sign_in(size_t number, const char *name, const bmb_addr *peer, uint64_t since_ms, uint64_t idle_ms,
+                          void *memory, size_t size, char *out, size_t room)
+{
+    char text[64];
+    address_text(peer, text, sizeof text);
+    cJSON *o = bmb_json_begin(memory, size);
+    bmb_json_number(o, "number", number);
+    bmb_json_text(o, "name", name);
+    bmb_json_text(o, "peer", text);
+    bmb_json_number(o, "since_s", since_ms / 1000);
+    bmb_json_number(o, "idle_s", idle_ms / 1000);
+    return bmb_json_end(o, out, room);
+}
+
+size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *s, bool peers, void *memory, size_t size, char *out,
+                         size_t room)
 {
     static const member figures[] = {
-        MEMBER("peer_port", bmb_viewer_stats, peer.port, NUMBER),
         MEMBER("watching_s", bmb_viewer_stats, watching_ms, THOUSANDTHS),
+#if BMB_WITH_VIEWER_RATES
         MEMBER("fps", bmb_viewer_stats, mfps, THOUSANDTHS),
         MEMBER("kbps", bmb_viewer_stats, kbps, NUMBER),
+#endif
         MEMBER("sent", bmb_viewer_stats, sent, NUMBER),
         MEMBER("skipped", bmb_viewer_stats, skipped, NUMBER),
         MEMBER("bytes", bmb_viewer_stats, bytes, NUMBER),
@@ -204,13 +227,16 @@ size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *s, void *memo
         MEMBER("blocked_ms", bmb_viewer_stats, blocked_ms, NUMBER),
     };
     char peer[64];
-    address_text(&s->peer, peer, sizeof peer);
+    if (BMB_WITH_ACCESS && peers) address_text(&s->peer, peer, sizeof peer);
     cJSON *o = bmb_json_begin(memory, size);
     bmb_json_text(o, "feed", feed);
     bmb_json_text(o, "via", bmb_transport_name(s->transport));
-    bmb_json_text(o, "peer", peer);
+    if (BMB_WITH_ACCESS && peers) {
+        bmb_json_text(o, "peer", peer);
+        bmb_json_number(o, "peer_port", s->peer.port);
+    }
     PUT(o, s, figures);
-    if (s->reports) {
+    if (BMB_WITH_RTSP && s->reports) {
         bmb_json_number(o, "lost", s->lost);
         bmb_json_milli(o, "lost_percent", (uint32_t)s->lost_256 * 100000 / 256);
         bmb_json_milli(o, "jitter_ms", s->jitter_us);

@@ -10,23 +10,27 @@ static const bmb_conversation *of(const bmb_talk *t, const bmb_conn *c)
     return t->kinds[c->kind];
 }
 
-uint16_t bmb_conn_number(const bmb_talk *t, const bmb_conn *c)
-{
-    return (uint16_t)(c - t->conns + 1);
-}
-
-bmb_conn *bmb_conn_at(const bmb_talk *t, uint16_t number)
-{
-    return number != 0 ? &t->conns[number - 1] : NULL;
-}
-
 static bmb_viewer *quiet_viewer(bmb_conn *c);
+
+/* Has it a viewer of its own? */
+static bool views(const bmb_conn *c)
+{
+    return c->kind == BMB_CONN_HTTP
+               ? c->state == BMB_CONN_WATCHING
+               : c->kind == BMB_CONN_TCP && c->state > BMB_CONN_DIALLING && c->state != BMB_CONN_DRAINING;
+}
+
+/* The peer is waited for: to take bytes, or to acknowledge those that it has. */
+static bool is_waited_for(const bmb_conn *c)
+{
+    return (c->watched & BMB_WRITABLE) != 0 || (views(c) && c->viewer.framer != NULL && c->viewer.held);
+}
 
 static uint64_t due_of(const bmb_talk *t, bmb_conn *c)
 {
     if (c->state == BMB_CONN_FREE || c->state == BMB_CONN_DIALLING) return UINT64_MAX;
     if (c->state == BMB_CONN_DRAINING) return c->since_us + BMB_DRAIN_US;
-    if ((c->watched & BMB_WRITABLE) != 0) return c->progress_us + (uint64_t)t->x->config->stall_ms * 1000;
+    if (is_waited_for(c)) return c->progress_us + (uint64_t)t->x->config->stall_ms * 1000;
     const bmb_viewer *v = quiet_viewer(c);
     uint64_t due = of(t, c)->due(t, c), idle = v != NULL ? bmb_viewer_idle_due(v) : UINT64_MAX;
     return idle < due ? idle : due;
@@ -56,33 +60,32 @@ void bmb_conn_await(bmb_talk *t, bmb_conn *c, bool waits)
 
 bmb_http_terms bmb_conn_terms(const bmb_talk *t, bool keep_alive, bool old, bool head_only)
 {
-    return (bmb_http_terms){ .wall_us = bmb_wall(t->x), .keep_alive = keep_alive, .old = old, .head_only = head_only };
+    return (bmb_http_terms)
+    {
+        .wall_us = bmb_wall(t->x), .keep_alive = keep_alive, .old = old, .head_only = head_only,
+#if BMB_WITH_ACCESS
+        .config = t->x->config
+#endif
+    };
 }
 
 #define ASKED_MOST 96u
 
-void bmb_conn_not_found(bmb_talk *t, const bmb_conn *c, const char *scheme, const char *path, size_t size)
+void bmb_conn_tell_text(bmb_talk *t, const bmb_conn *c, bmb_event_code code, const char *before, const char *text,
+                        size_t size)
 {
-    char text[ASKED_MOST];
-    bmb_writer w = bmb_writer_of(text, sizeof text - 1);
-    bmb_put_str(&w, scheme);
+    char told[ASKED_MOST];
+    bmb_writer w = bmb_writer_of(told, sizeof told - 1);
+    bmb_put_str(&w, before);
     for (size_t i = 0; i < size && i < ASKED_MOST / 2; i++) /* it came from the network, and goes to a terminal */
-        bmb_put_u8(&w, (uint8_t)(path[i] > 0x20 && path[i] < 0x7F ? path[i] : '?'));
-    text[bmb_written(&w)] = '\0';
-    bmb_tell(t->x, &(bmb_event){ .code = BMB_EVENT_NOT_FOUND, .err = BMB_NOT_FOUND, .peer = &c->peer, .text = text });
+        bmb_put_u8(&w, (uint8_t)(text[i] > 0x20 && text[i] < 0x7F ? text[i] : '?'));
+    told[bmb_written(&w)] = '\0';
+    bmb_tell(t->x, &(bmb_event){ .code = code, .err = BMB_NOT_FOUND, .peer = &c->peer, .text = told });
 }
 
-static bmb_conn *free_conn(bmb_talk *t)
+void bmb_conn_not_found(bmb_talk *t, const bmb_conn *c, const char *scheme, const char *path, size_t size)
 {
-    bmb_conn *idle = NULL;
-    for (uint16_t i = 0; i < t->conn_open; i++) {
-        bmb_conn *c = &t->conns[i];
-        if (c->state == BMB_CONN_FREE) return c;
-        bool waits = c->state == BMB_CONN_DRAINING || of(t, c)->idle(c);
-        if (waits && (idle == NULL || c->since_us < idle->since_us)) idle = c;
-    }
-    if (idle != NULL) bmb_conn_close(t, idle); /* nobody misses a connection that is only kept alive */
-    return idle;
+    bmb_conn_tell_text(t, c, BMB_EVENT_NOT_FOUND, scheme, path, size);
 }
 
 static void occupy(bmb_talk *t, const bmb_conn *c)
@@ -119,21 +122,6 @@ void bmb_conn_dial(bmb_talk *t, bmb_conn *c, bmb_opening *by, bmb_sock sock)
     watch(t, c, BMB_WRITABLE);
 }
 
-/* No connection is left for it: one sentence, and away. */
-static void turn_away(bmb_talk *t, const bmb_outlet *outlet, bmb_sock sock, const bmb_addr *peer)
-{
-    uint8_t text[256];
-    size_t taken;
-    bmb_writer w = bmb_writer_of(text, sizeof text);
-    t->kinds[outlet->by.kind]->turn_away(t, &outlet->by, &w);
-    const bmb_slice slice = { .data = text, .size = bmb_written(&w) };
-    if (slice.size > 0) (void)bmb_net_send(t->x, sock, &slice, 1, slice.size, &taken);
-    bmb_sock_close(t->x, sock);
-    t->refused++;
-    bmb_tell(t->x,
-             &(bmb_event){ .code = BMB_EVENT_CONNECTIONS_FULL, .err = BMB_LIMIT, .peer = peer, .value = t->conn_most });
-}
-
 /* What a conversation needs is set to its beginning. */
 static void clear(bmb_conn *c)
 {
@@ -147,30 +135,6 @@ void bmb_conn_turn(bmb_talk *t, bmb_conn *c, bmb_conn_kind kind)
     c->tx_at = c->tx_size = 0;
     c->since_us = c->progress_us = t->x->now;
     of(t, c)->open(t, c);
-}
-
-void bmb_conn_accept(bmb_talk *t, bmb_outlet *outlet)
-{
-    for (unsigned i = 0; i < BMB_READY_MOST; i++) {
-        bmb_sock sock;
-        bmb_addr peer;
-        bmb_err err = t->x->port->net.accept(t->x->port->ctx, outlet->sock, &sock, &peer);
-        if (err == BMB_AGAIN) return;
-        if (err != BMB_OK) {
-            t->accept_failed++;
-            outlet->paused_us = t->x->now + BMB_ACCEPT_PAUSE_US;
-            (void)t->x->port->net.watch(t->x->port->ctx, outlet->sock, 0, (uint32_t)(outlet - t->outlets));
-            bmb_tell(t->x,
-                     &(bmb_event){ .code = BMB_EVENT_ACCEPT_PAUSED, .err = err, .value = BMB_ACCEPT_PAUSE_US / 1000 });
-            return;
-        }
-        bmb_conn *c = free_conn(t);
-        if (c == NULL) {
-            turn_away(t, outlet, sock, &peer);
-        } else {
-            bmb_conn_open(t, c, &outlet->by, sock, &peer);
-        }
-    }
 }
 
 void bmb_conn_close(bmb_talk *t, bmb_conn *c)
@@ -262,7 +226,7 @@ static void receive(bmb_talk *t, bmb_conn *c)
 static void take_events(bmb_talk *t, bmb_conn *c, uint32_t events)
 {
     if (c->state == BMB_CONN_FREE) return;
-    if (c->state == BMB_CONN_DIALLING) {
+    if (BMB_WITH_PUSH && c->state == BMB_CONN_DIALLING) {
         c->by->dialler->ready(t, c->by, c);
         return;
     }
@@ -292,7 +256,7 @@ static void end_stalled(bmb_talk *t, bmb_conn *c)
 {
     bmb_feed *feed = of(t, c)->watches(t, c);
     if (feed != NULL) feed->stalled++;
-    if (c->by->dialler != NULL) {
+    if (BMB_WITH_PUSH && c->by->dialler != NULL) {
         c->by->dialler->closed(t, c->by, c, BMB_TIMED_OUT);
     } else {
         bmb_tell_of(t->x, feed != NULL ? feed->config->name : NULL, &c->peer, BMB_EVENT_VIEWER_STALLED,
@@ -304,10 +268,8 @@ static void end_stalled(bmb_talk *t, bmb_conn *c)
 /* Its own viewer, between frames and with nothing else under way. */
 static bmb_viewer *quiet_viewer(bmb_conn *c)
 {
-    bool viewer = c->kind == BMB_CONN_HTTP
-                      ? c->state == BMB_CONN_WATCHING
-                      : c->kind == BMB_CONN_TCP && c->state > BMB_CONN_DIALLING && c->state != BMB_CONN_DRAINING;
-    return viewer && c->tx_size == 0 ? &c->viewer : NULL;
+    if (!BMB_WITH_TS) return NULL;
+    return views(c) && c->tx_size == 0 ? &c->viewer : NULL;
 }
 
 static void sweep(bmb_talk *t, bmb_conn *c)
@@ -315,7 +277,7 @@ static void sweep(bmb_talk *t, bmb_conn *c)
     if (c->state == BMB_CONN_FREE || c->state == BMB_CONN_DIALLING) return; /* who dials bounds it */
     if (c->state == BMB_CONN_DRAINING) {
         if (bmb_older_than(t->x, c->since_us, BMB_DRAIN_US)) bmb_conn_close(t, c);
-    } else if ((c->watched & BMB_WRITABLE) == 0) {
+    } else if (!is_waited_for(c)) {
         of(t, c)->sweep(t, c);
     } else if (bmb_older_than_ms(t->x, c->progress_us, t->x->config->stall_ms)) {
         end_stalled(t, c);
@@ -330,6 +292,7 @@ void bmb_conn_due(bmb_talk *t, bmb_conn *c)
         c->tx_size = (uint16_t)bmb_viewer_idle(t->x, v, c->tx);
         if (c->tx_size > 0) of(t, c)->flush(t, c);
     }
+    if (views(c) && c->viewer.framer != NULL && c->viewer.held) of(t, c)->flush(t, c); /* no frame came to look again */
     sweep(t, c);
     bmb_conn_schedule(t, c);
 }
@@ -341,11 +304,78 @@ void bmb_conn_put_out(bmb_talk *t, bmb_conn *c, bmb_feed *feed)
     bmb_conn_close(t, c);
 }
 
-bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who)
+/* Of one host, by whatever way. */
+static unsigned viewers_of(const bmb_talk *t, const bmb_addr *who)
 {
-    uint16_t most = t->x->config->viewers;
-    if (bmb_feeds_viewers(t->feeds) < most) return true;
-    t->refused++;
-    bmb_viewer_tell(t->x, feed, who, BMB_EVENT_VIEWER_REFUSED, most, 0);
+    unsigned n = 0;
+    size_t at = 0;
+    bmb_viewer_stats stats;
+    for (bmb_watcher *w = bmb_feeds_next(t->feeds, &at, NULL); w != NULL; w = bmb_feeds_next(t->feeds, &at, w)) {
+        if (w->owner->describe == NULL || !bmb_viewer_of(w)->counted) continue;
+        w->owner->describe(w->owner, w, &stats);
+        n += bmb_same_host(&stats.peer, who);
+    }
+    return n;
+}
+
+/* Programs on the device itself are its owner's. */
+static bool host_has_enough(const bmb_talk *t, const bmb_addr *who, uint16_t now)
+{
+    const bmb_config *config = t->x->config;
+    uint16_t most = config->host_viewers > 0 ? config->host_viewers : (uint16_t)(config->viewers - config->viewers / 4);
+    return now >= most && !bmb_is_loopback(who) && viewers_of(t, who) >= most;
+}
+
+bool bmb_talk_administers(const bmb_talk *t, uint16_t account)
+{
+#if BMB_WITH_ACCESS
+    const bmb_who who = { .account = account };
+    return account != 0 && bmb_guard_role(&t->guard, &who) == BMB_ROLE_ADMINISTER;
+#else
+    (void)t, (void)account;
     return false;
+#endif
+}
+
+bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who, uint16_t account)
+{
+    uint16_t most = t->x->config->viewers, now = bmb_feeds_viewers(t->feeds);
+    if (bmb_talk_administers(t, account) && now <= most) return true;
+    if (now < most && !(BMB_WITH_ACCESS && host_has_enough(t, who, now))) return true;
+    t->refused++;
+    bmb_viewer_tell(t->x, feed, who, BMB_EVENT_VIEWER_REFUSED, now < most ? now : most, 0);
+    return false;
+}
+
+bool bmb_talk_may_group(const bmb_talk *t, const bmb_feed *feed)
+{
+#if BMB_WITH_ACCESS
+    const bmb_who nobody = { 0 };
+    return feed->config->multicast.open || bmb_guard_may(&t->guard, t->x, &nobody, BMB_ROLE_WATCH, feed->number);
+#else
+    (void)t, (void)feed;
+    return true;
+#endif
+}
+
+uint16_t bmb_conn_account(const bmb_conn *c)
+{
+#if BMB_WITH_ACCESS
+    return c->pass.account;
+#else
+    (void)c;
+    return 0;
+#endif
+}
+
+uint64_t bmb_conn_hidden(const bmb_talk *t, const bmb_conn *c)
+{
+    uint64_t hidden = bmb_feeds_removed(t->feeds);
+#if BMB_WITH_ACCESS
+    const bmb_who who = { .account = c->pass.account };
+    hidden |= ~bmb_guard_feeds(&t->guard, t->x, &who);
+#else
+    (void)c;
+#endif
+    return hidden;
 }

@@ -13,6 +13,7 @@
 #include "serve/http_route.h"
 #include "serve/rtsp_parse.h"
 #include "serve/status.h"
+#include "talk/guard.h"
 
 typedef enum bmb_conn_state {
     BMB_CONN_FREE = 0,
@@ -50,6 +51,11 @@ struct bmb_opening {
     bmb_stream_format format; /* TCP: all of these */
     uint16_t feed;            /* BMB_NO_FEED: the peer chooses */
     bool keep_all, controls;
+#if BMB_WITH_ACCESS
+    bool secure;           /* under TLS */
+    const bmb_addr *hosts; /* TCP: that need no token */
+    size_t host_count;
+#endif
     bmb_tally past;             /* of viewers that left */
     const bmb_dialler *dialler; /* NULL: accepted; its viewers take one of the places for viewers */
 };
@@ -74,6 +80,10 @@ struct bmb_conn {
                     bool old;       /* HTTP/1.0 */
                     uint8_t part;   /* of the status … */
                     uint16_t index; /* … and the row in it */
+#if BMB_WITH_ACCESS
+                    uint8_t origin; /* of another page, which may read the answer: its index plus 1; 0: none */
+                    bool quiet;     /* a browser asks, maybe for a page of somebody else */
+#endif
                 };
                 struct { /* TCP */
                     bool framed, paused;
@@ -82,6 +92,10 @@ struct bmb_conn {
                     uint16_t announced; /* feeds that the peer was told of */
                     uint16_t feed;      /* chosen, or BMB_NO_FEED */
                     uint32_t skip;      /* bytes of an unknown request still to come */
+#if BMB_WITH_ACCESS
+                    uint32_t challenge; /* number of the one that it is to answer; 0: none was sent */
+                    bool challenges;    /* one is due */
+#endif
                 };
             };
             union {
@@ -89,14 +103,18 @@ struct bmb_conn {
                 bmb_http_parse http; /* HTTP: in the others */
             };
         };
-        struct {                 /* RTSP */
-            uint16_t awaited;    /* the feed that is to be described, its number plus 1; 0: it waits for none */
-            uint16_t sessions;   /* that were set up on it: index plus 1 of the first one */
-            uint16_t mid;        /* of them, the one in the middle of an interleaved frame; 0: none */
-            uint16_t post;       /* tunnel: connection of the requests, index plus 1; 0: none, or no tunnel */
-            uint32_t cookie;     /* tunnel: what joins the two; 0: no tunnel */
-            bool closing;        /* ends when tx is out */
-            bool active;         /* has said something */
+        struct {               /* RTSP */
+            uint16_t awaited;  /* the feed that is to be described, its number plus 1; 0: it waits for none */
+            uint16_t sessions; /* that were set up on it: index plus 1 of the first one */
+            uint16_t mid;      /* of them, the one in the middle of an interleaved frame; 0: none */
+            uint16_t post;     /* tunnel: connection of the requests, index plus 1; 0: none, or no tunnel */
+            uint32_t cookie;   /* tunnel: what joins the two; 0: no tunnel */
+            bool closing;      /* ends when tx is out */
+            bool active;       /* has said something */
+#if BMB_WITH_ACCESS
+            uint8_t proof; /* bmb_proof of the request that comes in */
+            uint32_t door; /* what nonces of this connection are bound to */
+#endif
             bmb_watcher waiting; /* for the first frame of the feed that is awaited */
             bmb_rtsp_parse rtsp;
         };
@@ -106,6 +124,9 @@ struct bmb_conn {
             uint32_t group; /* … and their bits */
         } tunnel;
     };
+#if BMB_WITH_ACCESS
+    bmb_pass pass;
+#endif
     bmb_addr peer;
     uint64_t since_us;    /* of the state, or of the request's first byte */
     uint64_t progress_us; /* last time that the peer took something, or that it was first waited for */
@@ -152,10 +173,12 @@ typedef struct bmb_groups {
 
 /* The figures of the whole device, which nobody here knows: a row of a part of the status. 0: there is none. */
 typedef struct bmb_figures {
-    size_t (*row)(struct bmb_figures *f, bmb_status_part part, size_t index, char *out, size_t room);
+    size_t (*row)(struct bmb_figures *f, const bmb_status_view *view, bmb_status_part part, size_t index, char *out,
+                  size_t room);
 } bmb_figures;
 
-#define BMB_SDP_ROOM 1024u /* of scratch memory, for a description */
+#define BMB_SDP_ROOM 1024u     /* of scratch memory, for a description */
+#define BMB_FAREWELL_ROOM 512u /* … for the answer to somebody who is turned away */
 
 struct bmb_session;
 
@@ -179,9 +202,9 @@ struct bmb_talk {
     bmb_owner viewing, describing; /* connections: with viewers of their own; that wait for a first frame */
     bmb_owner playing, member;     /* sessions: with a stream of their own; of a group */
     bmb_still_taker stills;
+    bmb_guard guard;
 };
 
-void bmb_conn_accept(bmb_talk *t, bmb_outlet *outlet);
 void bmb_conn_ready(bmb_talk *t, bmb_conn *c, uint32_t events);
 void bmb_conn_close(bmb_talk *t, bmb_conn *c);
 /* Something of it is due: a piece between frames, or a time limit. */
@@ -210,11 +233,28 @@ void bmb_conn_drain(bmb_talk *t, bmb_conn *c); /* says no more, and closes soon 
 /* Goes on with another conversation; what was received and not yet taken is its beginning. */
 void bmb_conn_turn(bmb_talk *t, bmb_conn *c, bmb_conn_kind kind);
 bmb_http_terms bmb_conn_terms(const bmb_talk *t, bool keep_alive, bool old, bool head_only);
+/* An event with a text that came from the network. */
+void bmb_conn_tell_text(bmb_talk *t, const bmb_conn *c, bmb_event_code code, const char *before, const char *text,
+                        size_t size);
 /* Something that is not there was asked for. */
 void bmb_conn_not_found(bmb_talk *t, const bmb_conn *c, const char *scheme, const char *path, size_t size);
-/* false: all places for viewers are taken, which is told and counted. */
-bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who);
-uint16_t bmb_conn_number(const bmb_talk *t, const bmb_conn *c); /* its index plus 1 */
-bmb_conn *bmb_conn_at(const bmb_talk *t, uint16_t number);      /* NULL: 0 */
+bool bmb_talk_administers(const bmb_talk *t, uint16_t account);
+uint16_t bmb_conn_account(const bmb_conn *c); /* 0: nobody's, or nobody has one */
+/* A bit for each feed that is not to be named to whoever is at the other end: out of service, or none of his. */
+uint64_t bmb_conn_hidden(const bmb_talk *t, const bmb_conn *c);
+/* A group has no list of readers: a feed that not everybody may see is sent to one only where that was said. */
+bool bmb_talk_may_group(const bmb_talk *t, const bmb_feed *feed);
+/* false: all places for viewers are taken, which is told and counted. One more is kept for an administrator. account:
+ * of the connection, or 0. */
+bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who, uint16_t account);
+/* Its index plus 1. */
+static inline uint16_t bmb_conn_number(const bmb_talk *t, const bmb_conn *c)
+{
+    return (uint16_t)(c - t->conns + 1);
+}
+static inline bmb_conn *bmb_conn_at(const bmb_talk *t, uint16_t number) /* NULL: 0 */
+{
+    return number != 0 ? &t->conns[number - 1] : NULL;
+}
 
 #endif

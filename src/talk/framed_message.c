@@ -4,13 +4,13 @@
 
 #include "wire/framed.h"
 
-void bmb_framed_put_hello(const bmb_talk *t, bmb_writer *w)
+void bmb_framed_put_hello(const bmb_talk *t, uint16_t feeds, bmb_writer *w)
 {
     size_t length = strlen(t->x->config->name);
     uint8_t *begun = bmb_framed_begin(w);
     bmb_put_u8(w, BMB_FRAMED_VERSION); /* the oldest that is spoken, and the newest */
     bmb_put_u8(w, BMB_FRAMED_VERSION);
-    bmb_put_u16(w, (uint16_t)t->feeds->count);
+    bmb_put_u16(w, feeds);
     bmb_put_u8(w, (uint8_t)(length < 255 ? length : 255));
     bmb_put_bytes(w, t->x->config->name, length < 255 ? length : 255);
     bmb_framed_end(w, begun, BMB_FRAMED_HELLO, 0);
@@ -25,7 +25,7 @@ static void put_text(bmb_writer *w, const char *text)
 void bmb_framed_put_feed(const bmb_talk *t, bmb_writer *w, uint16_t index)
 {
     const bmb_feed *feed = &t->feeds->feed[index];
-    const bmb_h264_sets *sets = &feed->track[0].codec.sets; /* of its pictures */
+    const bmb_h264_sets *sets = bmb_codec_sets(&feed->track[0].codec); /* of its pictures */
     const bmb_feed_config *config = feed->config;
     uint8_t *begun = bmb_framed_begin(w);
     bmb_put_u16(w, index);

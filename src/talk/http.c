@@ -3,6 +3,8 @@
 #include <stddef.h>
 #include <string.h>
 
+#include "talk/http_access.h"
+#include "talk/http_status.h"
 #include "talk/tunnel.h"
 
 static void open_conversation(bmb_talk *t, bmb_conn *c)
@@ -16,22 +18,25 @@ static void open_conversation(bmb_talk *t, bmb_conn *c)
 
 static bmb_http_terms terms_of(const bmb_talk *t, const bmb_conn *c)
 {
-    return bmb_conn_terms(t, c->keep_alive, c->old, c->head_only);
+    bmb_http_terms terms = bmb_conn_terms(t, c->keep_alive, c->old, c->head_only);
+#if BMB_WITH_ACCESS
+    if (c->origin != 0) terms.origin = t->x->config->origins[c->origin - 1];
+#endif
+    return terms;
 }
 
 /* Somebody opens the address of RTSP in a browser: it is told what to open, and where. */
 static bool wrong_door(const bmb_conn *c)
 {
-    return c->by->kind == BMB_OUTLET_RTSP;
+    return BMB_WITH_RTSP && c->by->kind == BMB_OUTLET_RTSP;
 }
 
-static void put_status(bmb_talk *t, bmb_conn *c);
 static void viewer_left(bmb_talk *t, bmb_conn *c);
 static void flush(bmb_talk *t, bmb_conn *c);
 
 static void closed(bmb_talk *t, bmb_conn *c)
 {
-    bmb_still_done(t->x, t->feeds, c);
+    if (BMB_WITH_SIZED_STILLS) bmb_still_done(t->x, t->feeds, c);
     viewer_left(t, c);
 }
 
@@ -55,14 +60,52 @@ static void send_answer(bmb_talk *t, bmb_conn *c, const bmb_writer *w, bmb_conn_
     flush(t, c);
 }
 
-static void refuse(bmb_talk *t, bmb_conn *c, uint16_t status)
+static void refuse_with(bmb_talk *t, bmb_conn *c, uint16_t status, const char *extra)
 {
     bmb_writer w = answer(t, c);
-    const bmb_http_terms terms = terms_of(t, c);
-    if (status != 503 && status != 404) t->bad_requests++;
+    bmb_http_terms terms = terms_of(t, c);
+    bmb_http_set_extra(&terms, extra);
+    if (status != 503 && status != 404 && status != 401) t->bad_requests++;
     if (status == 404) bmb_conn_not_found(t, c, "HTTP ", c->http.path.text, c->http.path.size);
-    bmb_http_error(&w, status, &terms, t->x->config, bmb_feeds_removed(t->feeds), wrong_door(c));
+    bmb_http_error(&w, status, &terms, t->x->config, bmb_conn_hidden(t, c), wrong_door(c));
     send_answer(t, c, &w, BMB_CONN_ANSWERING);
+}
+
+static void refuse(bmb_talk *t, bmb_conn *c, uint16_t status)
+{
+    refuse_with(t, c, status, NULL);
+}
+
+#if BMB_WITH_ACCESS /* what http_access.c has to say; nothing of it lies in tx */
+static void answer_access(bmb_talk *t, bmb_conn *c, const bmb_http_reply *r)
+{
+    if (r->status >= 400) {
+        refuse_with(t, c, r->status, r->extra);
+        return;
+    }
+    bmb_writer w = answer(t, c);
+    bmb_http_terms terms = terms_of(t, c);
+    terms.extra = r->extra;
+    bmb_http_head(&w, r->status, "application/json", r->size, &terms);
+    if (!c->head_only) bmb_put_bytes(&w, r->body, r->size);
+    send_answer(t, c, &w, BMB_CONN_ANSWERING);
+}
+#endif
+
+/* false: it is answered already. */
+static bool admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
+{
+#if BMB_WITH_ACCESS
+    bmb_http_reply r = bmb_http_admit(t, c, route);
+    if (r.status == 0 && route->kind >= BMB_ROUTE_WHO) r = bmb_http_access(t, c, route);
+    if (r.status == 0 && route->kind == BMB_ROUTE_ERROR && route->status == 405 && route->value == 1)
+        r = (bmb_http_reply){ .status = 405, .extra = "Allow: POST\r\n" };
+    if (r.status != 0) answer_access(t, c, &r);
+    return r.status == 0;
+#else
+    (void)t, (void)c, (void)route;
+    return true;
+#endif
 }
 
 /* An answer of 200, up to its document. */
@@ -100,33 +143,46 @@ static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool h
         return;
     }
     bool streaming = !format->info.picture;
-    if (streaming && !head_only && !bmb_talk_has_place(t, feed, &c->peer)) {
+    if (streaming && !head_only && !bmb_talk_has_place(t, feed, &c->peer, bmb_conn_account(c))) {
         refuse(t, c, 503);
         return;
     }
     bmb_writer w = answer(t, c);
+    bmb_http_terms terms = terms_of(t, c);
     if (streaming) {
-        c->keep_alive = false;
-        const bmb_http_terms terms = bmb_conn_terms(t, false, true, head_only); /* old: no chunks */
+        c->keep_alive = terms.keep_alive = false;
+        terms.old = true; /* no chunks */
         bmb_http_head(&w, 200, format->info.media_type, SIZE_MAX, &terms);
         if (!head_only) bmb_put_str(&w, format->preamble);
     }
-    if (streaming && head_only) {
-        send_answer(t, c, &w, BMB_CONN_ANSWERING);
-        return;
-    }
+    if (streaming && head_only) return send_answer(t, c, &w, BMB_CONN_ANSWERING);
     c->viewer.state = (bmb_stream_state){ .keep_alive = c->keep_alive, .old = c->old, .head_only = head_only };
+#if BMB_WITH_ACCESS
+    if (!streaming) c->viewer.state.embeds = terms.config->embed;
+    if (!streaming) c->viewer.state.origin = terms.origin;
+#endif
     const bmb_viewing how = { .owner = &t->viewing,
                               .tally = &c->by->past,
                               .framer = format->framer[feed->camera.mode.codec],
                               .once = format->info.picture,
-                              .counted = streaming };
+                              .counted = streaming,
+                              .lends = streaming };
     bmb_viewer_begin(t->x, &c->viewer, bmb_feed_video(feed), &how);
     if (streaming) {
         bmb_bound_unsent(t->x, c->sock, bmb_track_kbps(t->x, bmb_feed_video(feed)));
         bmb_viewer_came(t->x, &c->viewer, &c->peer);
     }
     send_answer(t, c, &w, BMB_CONN_WATCHING);
+}
+
+static bool is_quiet(const bmb_conn *c)
+{
+#if BMB_WITH_ACCESS
+    return c->quiet;
+#else
+    (void)c;
+    return false;
+#endif
 }
 
 /* The multicast group's description, for players that get it by HTTP instead of RTSP. */
@@ -143,8 +199,10 @@ static void answer_sdp(bmb_talk *t, bmb_conn *c, bmb_feed *feed, bool head_only)
     bmb_sdp_write(&body, &sdp);
     bmb_writer w = answer_ok(t, c, "application/sdp", bmb_written(&body));
     if (!head_only) bmb_put_bytes(&w, t->x->scratch, bmb_written(&body));
-    /* Whoever fetches it wants to see something, and has no session to ask with. */
-    if (!head_only) t->groups->lease(t->groups, feed, t->x->now + (uint64_t)t->x->config->session_ms * 1000);
+    /* Whoever fetches it wants to see something, and has no session to ask with. Browsers show no group: any page of
+     * somebody else's could make them fetch it, and fill the network. */
+    if (!head_only && !is_quiet(c))
+        t->groups->lease(t->groups, feed, t->x->now + (uint64_t)t->x->config->session_ms * 1000);
     send_answer(t, c, &w, BMB_CONN_ANSWERING);
 }
 
@@ -192,26 +250,28 @@ static void act(bmb_talk *t, bmb_conn *c)
     t->requests++;
     c->old = c->http.old;
     c->keep_alive = c->http.error == 0 && c->http.keep_alive;
+    if (!admit(t, c, &route)) return;
     switch (route.kind) {
     case BMB_ROUTE_ASSET:
-        answer_asset(t, c, route.asset, head_only);
+        if (BMB_WITH_PAGE) answer_asset(t, c, route.asset, head_only);
         break;
     case BMB_ROUTE_STATUS:
-        answer_status(t, c, head_only);
+        if (BMB_WITH_STATUS) answer_status(t, c, head_only);
         break;
     case BMB_ROUTE_FEED:
         answer_feed(t, c, &route, head_only);
         break;
     case BMB_ROUTE_STILL:
-        answer_own_still(t, c, &route, head_only);
+        if (BMB_WITH_SIZED_STILLS) answer_own_still(t, c, &route, head_only);
         break;
     case BMB_ROUTE_SDP:
-        answer_sdp(t, c, &t->feeds->feed[route.feed], head_only);
+        if (BMB_WITH_MULTICAST) answer_sdp(t, c, &t->feeds->feed[route.feed], head_only);
         break;
     case BMB_ROUTE_TUNNEL:
-        if (!bmb_tunnel_begin(t, c, (bmb_http_method)c->http.method, c->http.cookie)) refuse(t, c, 404);
+        if (BMB_WITH_TUNNEL && !bmb_tunnel_begin(t, c, (bmb_http_method)c->http.method, c->http.cookie))
+            refuse(t, c, 404);
         break;
-    case BMB_ROUTE_ERROR:
+    default:
         refuse(t, c, route.status);
         break;
     }
@@ -221,6 +281,9 @@ static void act(bmb_talk *t, bmb_conn *c)
 static bool parse(bmb_talk *t, bmb_conn *c)
 {
     bool had_begun = c->http.begun;
+#if BMB_WITH_ACCESS
+    bmb_http_parse_keep(&c->http, c->tx, t->tx_room); /* nothing is sent while a request comes in */
+#endif
     size_t used = bmb_http_parse_feed(&c->http, c->rx, c->rx_size);
     memmove(c->rx, c->rx + used, c->rx_size - used);
     c->rx_size = (uint16_t)(c->rx_size - used);
@@ -236,53 +299,6 @@ static void receive(bmb_talk *t, bmb_conn *c)
     while (c->kind == BMB_CONN_HTTP && c->state == BMB_CONN_READING && c->rx_size > 0 && parse(t, c)) continue;
 }
 
-static void put_chunk(bmb_conn *c, const char *text, size_t size)
-{
-    if (size == 0) return;
-    bmb_writer w = bmb_writer_of(c->tx, BMB_CHUNK_ROOM);
-    if (!c->old) {
-        bmb_put_hex(&w, size, 4);
-        bmb_put_str(&w, "\r\n");
-    }
-    size_t head = bmb_written(&w);
-    memmove(c->tx + head, text, size);
-    if (!c->old) memcpy(c->tx + head + size, "\r\n", 2);
-    c->tx_size = (uint16_t)(head + size + (c->old ? 0 : 2));
-}
-
-/* The status document, in parts: each row of a part becomes one chunk. */
-static void put_status(bmb_talk *t, bmb_conn *c)
-{
-    static const char *const openers[BMB_STATUS_PARTS] = { "{\"device\":",   ",\"outlets\":[",  "],\"feeds\":[",
-                                                           "],\"pushes\":[", "],\"viewers\":[", "]}\n" };
-    c->tx_at = 0;
-    if (c->part == BMB_STATUS_PARTS) {
-        bmb_writer w = bmb_writer_of(c->tx, t->tx_room);
-        if (!c->old) bmb_put_str(&w, "0\r\n\r\n");
-        c->tx_size = (uint16_t)bmb_written(&w);
-        c->status = false;
-        return;
-    }
-    /* The text is made behind the place of the chunk's head, and the head put before it. */
-    char *text = (char *)c->tx + BMB_CHUNK_ROOM;
-    size_t room = (size_t)(t->tx_room - 2 * BMB_CHUNK_ROOM), before = 0;
-    if (c->index == 0) {
-        before = strlen(openers[c->part]);
-        memcpy(text, openers[c->part], before);
-    } else {
-        text[before++] = ',';
-    }
-    size_t row = t->figures->row(t->figures, (bmb_status_part)c->part, c->index, text + before, room - before);
-    if (row > 0) {
-        c->index++;
-    } else {
-        if (c->index > 0) before = 0;
-        c->part++;
-        c->index = 0;
-    }
-    put_chunk(c, text, before + row);
-}
-
 static void flush(bmb_talk *t, bmb_conn *c)
 {
     bmb_err err = BMB_AGAIN;
@@ -290,8 +306,8 @@ static void flush(bmb_talk *t, bmb_conn *c)
     while (c->state == BMB_CONN_ANSWERING || c->state == BMB_CONN_WATCHING) {
         err = bmb_conn_send_pending(t, c, &c->body);
         if (err != BMB_OK) break;
-        if (c->status) {
-            put_status(t, c);
+        if (BMB_WITH_STATUS && c->status) {
+            bmb_http_put_status(t, c);
             continue;
         }
         if (c->state == BMB_CONN_WATCHING) {
@@ -301,7 +317,7 @@ static void flush(bmb_talk *t, bmb_conn *c)
             viewer_left(t, c);
         }
         if (!c->keep_alive) {
-            bmb_still_done(t->x, t->feeds, c);
+            if (BMB_WITH_SIZED_STILLS) bmb_still_done(t->x, t->feeds, c);
             bmb_conn_drain(t, c);
             return;
         }
@@ -312,7 +328,8 @@ static void flush(bmb_talk *t, bmb_conn *c)
         bmb_conn_close(t, c);
         return;
     }
-    bool blocked = c->tx_at < c->tx_size || c->body.size > 0 || (c->state == BMB_CONN_WATCHING && c->viewer.blocked);
+    bool blocked = c->tx_at < c->tx_size || c->body.size > 0 ||
+                   (c->state == BMB_CONN_WATCHING && bmb_viewer_awaits_room(&c->viewer));
     bmb_conn_await(t, c, blocked);
 }
 

@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "serve/rtsp_answer.h"
+#include "talk/rtsp_access.h"
 #include "talk/rtsp_reply.h"
 #include "talk/rtsp_request.h"
 #include "talk/session.h"
@@ -14,6 +15,9 @@ static void open_conversation(bmb_talk *t, bmb_conn *c)
 {
     c->state = BMB_CONN_READING;
     bmb_rtsp_parse_reset(&c->rtsp);
+#if BMB_WITH_ACCESS
+    c->door = ++t->guard.doors;
+#endif
     bmb_conn_await(t, c, false);
 }
 
@@ -43,6 +47,10 @@ static bool parse(bmb_talk *t, bmb_conn *c)
     bool begun = c->rtsp.header_size > 0;
     size_t used = bmb_rtsp_parse_feed(&c->rtsp, c->rx, c->rx_size, t->rx_room, &data);
     c->active = c->active || used > 0;
+#if BMB_WITH_ACCESS
+    if (c->rtsp.credentials_size > 0)
+        bmb_rtsp_judge(t, c, (bmb_text){ (const char *)c->rx + c->rtsp.credentials_at, c->rtsp.credentials_size });
+#endif
     if (data.data != NULL) take_interleaved(t, c, &data);
     if (!begun && c->rtsp.header_size > 0) c->since_us = t->x->now; /* a request has so long to become complete */
     memmove(c->rx, c->rx + used, c->rx_size - used);
@@ -72,6 +80,9 @@ static void receive(bmb_talk *t, bmb_conn *c)
         if (c->state == BMB_CONN_WAITING) return;
         c->closing = c->closing || c->rtsp.broken || c->rtsp.close || c->rtsp.http;
         bmb_rtsp_parse_reset(&c->rtsp);
+#if BMB_WITH_ACCESS
+        c->proof = BMB_PROOF_NONE;
+#endif
         flush(t, c);
     }
 }

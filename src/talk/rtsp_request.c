@@ -1,6 +1,7 @@
 #include "talk/rtsp_request.h"
 
 #include "serve/rtsp_answer.h"
+#include "talk/rtsp_access.h"
 #include "talk/rtsp_reply.h"
 #include "talk/rtsp_setup.h"
 
@@ -84,7 +85,13 @@ static void put_rtp_info(const bmb_talk *t, const bmb_conn *c, const bmb_session
 
 static void play(bmb_talk *t, bmb_conn *c, bmb_session *s)
 {
-    bmb_err err = bmb_session_play(t, s, &c->peer);
+#if BMB_WITH_ACCESS
+    if (s->state == BMB_SESSION_READY && !bmb_rtsp_take_pass(t, c, s)) {
+        bmb_rtsp_reply_status(t, c, 403);
+        return;
+    }
+#endif
+    bmb_err err = bmb_session_play(t, s, &c->peer, bmb_conn_account(c));
     if (err != BMB_OK) {
         bmb_rtsp_reply_status(t, c, err == BMB_LIMIT ? 453 : 500);
         return;
@@ -143,6 +150,27 @@ static void act_on_session(bmb_talk *t, bmb_conn *c, bmb_rtsp_method method)
     }
 }
 
+/* false: it was refused. */
+static bool admit(bmb_talk *t, bmb_conn *c)
+{
+#if BMB_WITH_ACCESS
+    unsigned status = bmb_rtsp_admit(t, c);
+    if (status == 0) return true;
+    if (status != 401) {
+        bmb_rtsp_reply_status(t, c, status);
+        return false;
+    }
+    bmb_writer w = bmb_rtsp_reply(t, c);
+    bmb_rtsp_begin(&w, status, &c->rtsp);
+    bmb_rtsp_put_challenge(t, c, &w);
+    bmb_rtsp_reply_end(c, &w);
+    return false;
+#else
+    (void)t, (void)c;
+    return true;
+#endif
+}
+
 void bmb_rtsp_act(bmb_talk *t, bmb_conn *c)
 {
     const bmb_rtsp_parse *r = &c->rtsp;
@@ -158,6 +186,8 @@ void bmb_rtsp_act(bmb_talk *t, bmb_conn *c)
     if (refusal != 0) {
         t->bad_requests++;
         bmb_rtsp_reply_status(t, c, refusal);
+    } else if (!admit(t, c)) {
+        /* and told why */
     } else if (method == BMB_RTSP_OPTIONS) {
         options(t, c);
     } else if (method == BMB_RTSP_DESCRIBE) {

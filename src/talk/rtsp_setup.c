@@ -28,6 +28,15 @@ static bool take_channels(const bmb_talk *t, const bmb_conn *c, const bmb_rtsp_t
     return false;
 }
 
+/* Packets to these ports would come back to us: the stream would feed itself. */
+static bool is_ours(bmb_talk *t, const bmb_conn *c, const bmb_rtsp_transport *want)
+{
+    bmb_addr local = { .family = 0 };
+    uint16_t port = bmb_session_sockets(t, c->peer.family)->port;
+    if ((uint16_t)(want->rtp - port) > 1 && (uint16_t)(want->rtcp - port) > 1) return false;
+    return t->x->port->net.local(t->x->port->ctx, c->sock, &local) != BMB_OK || bmb_same_host(&local, &c->peer);
+}
+
 /* Does this choice of the client's fit? Fills the session in. */
 static bool try_transport(bmb_talk *t, bmb_conn *c, const bmb_rtsp_transport *want, bmb_session *s)
 {
@@ -42,13 +51,14 @@ static bool try_transport(bmb_talk *t, bmb_conn *c, const bmb_rtsp_transport *wa
     }
     if (c->cookie != 0) return false; /* a tunnel is there because nothing else passes */
     if (want->kind == BMB_RTSP_UDP) {
-        if (bmb_session_sockets(t, c->peer.family) == NULL) return false;
+        if (bmb_session_sockets(t, c->peer.family) == NULL || is_ours(t, c, want)) return false;
         s->via = BMB_VIA_RTP_UDP;
         s->peer.port = want->rtp;
         s->rtcp_port = want->rtcp;
         return true;
     }
     s->via = BMB_VIA_RTP_MULTICAST;
+    if (!bmb_talk_may_group(t, s->track->feed)) return false;
     return s->track->feed->config->multicast.group.family != 0 && t->x->port->net.udp_open != NULL;
 }
 
@@ -106,7 +116,7 @@ void bmb_rtsp_setup(bmb_talk *t, bmb_conn *c)
         bmb_rtsp_reply_status(t, c, refusal);
         return;
     }
-    if (s == NULL) s = bmb_session_open(t, track);
+    if (s == NULL) s = bmb_session_open(t, track, c);
     if (s == NULL) {
         t->refused++;
         bmb_rtsp_reply_status(t, c, 453);

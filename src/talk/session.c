@@ -49,23 +49,61 @@ void bmb_session_move(bmb_talk *t, bmb_session *s, bmb_conn *c)
     attach(t, s, c);
 }
 
-bmb_session *bmb_session_open(bmb_talk *t, bmb_track *track)
+static bool unplayed(const bmb_session *s)
 {
-    for (uint16_t i = 0; i < t->session_most; i++) {
-        bmb_session *s = &t->sessions[i];
-        if (s->state != BMB_SESSION_FREE) continue;
-        memset(s, 0, sizeof *s);
-        s->state = BMB_SESSION_READY;
-        s->track = track;
-        s->via = BMB_VIA_HTTP; /* none yet */
-        s->alive_us = t->x->now;
-        t->x->port->random(t->x->port->ctx, &s->id, sizeof s->id);
-        bmb_rtp_start_stream(t->x, track, &s->viewer.state);
-        t->session_live++;
-        schedule(t, s);
-        return s;
+    return s->state == BMB_SESSION_READY && s->viewer.sent == 0;
+}
+
+static bool has_another(const bmb_talk *t, const bmb_session *one)
+{
+    for (const bmb_session *s = t->sessions; s < t->sessions + t->session_most; s++)
+        if (s != one && unplayed(s) && bmb_same_host(&s->peer, &one->peer)) return true;
+    return false;
+}
+
+/* Whoever sets up and plays nothing takes no place from others: the oldest such session goes where it had its time, or
+ * where another host has more of them. */
+static bmb_session *make_place(bmb_talk *t, const bmb_conn *by)
+{
+    bmb_session *own = NULL, *other = NULL;
+    for (bmb_session *s = t->sessions; s < t->sessions + t->session_most; s++) {
+        if (!unplayed(s)) continue;
+        bmb_session **oldest = bmb_same_host(&s->peer, &by->peer) ? &own : &other;
+        if (*oldest == NULL || s->alive_us < (*oldest)->alive_us) *oldest = s;
     }
-    return NULL;
+    bmb_session *s = other != NULL && has_another(t, other) ? other : NULL;
+    if (s == NULL && own != NULL && bmb_older_than(t->x, own->alive_us, BMB_UNPLAYED_US)) s = own;
+    if (s == NULL && other != NULL && bmb_older_than(t->x, other->alive_us, BMB_UNPLAYED_US)) s = other;
+    if (s != NULL) bmb_session_close(t, s, &s->peer);
+    return s;
+}
+
+static bmb_session *free_session(bmb_talk *t, const bmb_conn *by)
+{
+    /* The last one is there with accounts, and is kept as the place for an administrator is. */
+    uint16_t most = t->session_most > t->x->config->viewers && !bmb_talk_administers(t, bmb_conn_account(by))
+                        ? t->x->config->viewers
+                        : t->session_most;
+    for (uint16_t i = 0; i < most; i++)
+        if (t->sessions[i].state == BMB_SESSION_FREE) return &t->sessions[i];
+    return BMB_WITH_ACCESS ? make_place(t, by) : NULL;
+}
+
+bmb_session *bmb_session_open(bmb_talk *t, bmb_track *track, const bmb_conn *by)
+{
+    bmb_session *s = free_session(t, by);
+    if (s == NULL) return NULL;
+    memset(s, 0, sizeof *s);
+    s->state = BMB_SESSION_READY;
+    s->track = track;
+    s->via = BMB_VIA_HTTP; /* none yet */
+    s->peer = by->peer;
+    s->alive_us = t->x->now;
+    t->x->port->random(t->x->port->ctx, &s->id, sizeof s->id);
+    bmb_rtp_start_stream(t->x, track, &s->viewer.state);
+    t->session_live++;
+    schedule(t, s);
+    return s;
 }
 
 bmb_session *bmb_session_find(bmb_talk *t, const char *id)
@@ -102,10 +140,10 @@ const bmb_viewer *bmb_session_sender(const bmb_talk *t, const bmb_session *s)
     return s->via == BMB_VIA_RTP_MULTICAST ? t->groups->sender(t->groups, s->track->feed) : &s->viewer;
 }
 
-bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who)
+bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who, uint16_t account)
 {
     if (s->state == BMB_SESSION_PLAYING) return BMB_OK;
-    if (!bmb_talk_has_place(t, s->track->feed, who)) return BMB_LIMIT;
+    if (!bmb_talk_has_place(t, s->track->feed, who, account)) return BMB_LIMIT;
     if (s->via == BMB_VIA_RTP_MULTICAST) {
         bmb_err err = t->groups->join(t->groups, s->track->feed, s->holds);
         if (err != BMB_OK) return err;

@@ -20,6 +20,10 @@ typedef struct bmb_session {
     uint16_t next; /* session of the same connection, its index plus 1; 0: the last one */
     int32_t lost;
     uint32_t jitter_us, round_trip_us;
+#if BMB_WITH_ACCESS
+    bmb_pass pass;     /* by which it was begun to be played */
+    uint32_t receiver; /* who reported last, by its own SSRC */
+#endif
     uint64_t id;
     uint64_t alive_us;       /* last sign of life */
     uint64_t unreachable_us; /* … the first of them */
@@ -32,7 +36,8 @@ typedef struct bmb_session {
 
 extern const bmb_owner bmb_session_owner;
 
-bmb_session *bmb_session_open(bmb_talk *t, bmb_track *track); /* NULL: no place is free */
+/* NULL: no place is free. Those that were set up and never played give way. */
+bmb_session *bmb_session_open(bmb_talk *t, bmb_track *track, const bmb_conn *by);
 bmb_session *bmb_session_find(bmb_talk *t, const char *id);
 bmb_session *bmb_session_at(const bmb_talk *t, uint16_t number); /* its index plus 1; NULL: 0 */
 uint16_t bmb_session_number(const bmb_talk *t, const bmb_session *s);
@@ -40,7 +45,7 @@ void bmb_session_move(bmb_talk *t, bmb_session *s, bmb_conn *c); /* it belongs t
 void bmb_session_conn_closed(bmb_talk *t, bmb_conn *c);          /* interleaved ones end; others live on */
 /* NULL: the sockets cannot be had. */
 bmb_udp_pair *bmb_session_sockets(bmb_talk *t, uint8_t family);
-bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who); /* BMB_LIMIT */
+bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who, uint16_t account); /* BMB_LIMIT */
 void bmb_session_pause(bmb_talk *t, bmb_session *s, const bmb_addr *who);
 void bmb_session_close(bmb_talk *t, bmb_session *s, const bmb_addr *who);
 /* The same, and says why. */

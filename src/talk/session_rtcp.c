@@ -12,44 +12,62 @@ static uint32_t round_trip_us(bmb_talk *t, const bmb_rtcp_block *b)
     return units > 0 ? (uint32_t)((uint64_t)units * 1000000 / 65536) : 1;
 }
 
-/* true: one of the blocks is about this session's stream */
-static bool take_reports(bmb_talk *t, bmb_session *s, const uint8_t *data, size_t size, bool *bye)
+static bool is_receiver(const bmb_session *s, uint32_t source)
+{
+#if BMB_WITH_ACCESS
+    return s->reports && source != 0 && source == s->receiver;
+#else
+    (void)s;
+    (void)source;
+    return false;
+#endif
+}
+
+/* true: one of the blocks is about this session's stream. *bye: and its receiver leaves. Only who knows the stream's
+ * SSRC, or said before which one is its own, can have received it. own: it came over the session's own connection,
+ * which nobody else can write to. */
+static bool take_reports(bmb_talk *t, bmb_session *s, const uint8_t *data, size_t size, bool own, bool *bye)
 {
     bmb_rtcp_walk walk = { 0 };
     bmb_rtcp_block b;
     bool ours = false;
-    while (bmb_rtcp_next(&walk, data, size, &b, bye)) {
+    while (bmb_rtcp_next(&walk, data, size, &b)) {
         if (b.ssrc != bmb_session_sender(t, s)->state.ssrc) continue;
         ours = true;
+#if BMB_WITH_ACCESS
+        s->receiver = b.from;
+#endif
         s->reports = true;
         s->lost_256 = b.lost_256;
         s->lost = b.lost;
         s->jitter_us = (uint32_t)((uint64_t)b.jitter * 100 / 9);
         s->round_trip_us = round_trip_us(t, &b);
     }
+    *bye = walk.bye && (own || ours || is_receiver(s, walk.left));
     return ours;
 }
 
 bool bmb_session_rtcp(bmb_talk *t, bmb_session *s, const uint8_t *data, size_t size)
 {
     bool bye = false;
-    (void)take_reports(t, s, data, size, &bye);
+    (void)take_reports(t, s, data, size, true, &bye);
     s->alive_us = t->x->now;
     return bye;
 }
 
-/* From a host that a session plays to: by the stream it reports on, else by the port that it comes from. */
+/* From a host that a session plays to. A sign of life is a report on the stream alone: everything else may be sent by
+ * somebody who has never seen it. */
 static void take_datagram(bmb_talk *t, const bmb_addr *from, const uint8_t *data, size_t size)
 {
     for (uint16_t i = 0; i < t->session_most; i++) {
         bmb_session *s = &t->sessions[i];
         bool bye = false;
         if (s->state == BMB_SESSION_FREE || s->via != BMB_VIA_RTP_UDP || !bmb_same_host(&s->peer, from)) continue;
-        bool from_rtcp = from->port == s->rtcp_port;
-        if (!take_reports(t, s, data, size, &bye) && !from_rtcp && from->port != s->peer.port) continue;
-        s->alive_us = t->x->now;
-        s->unreachable = 0;
-        if (bye && from_rtcp) bmb_session_end(t, s, BMB_ENDING_BYE);
+        if (take_reports(t, s, data, size, false, &bye)) {
+            s->alive_us = t->x->now;
+            s->unreachable = 0;
+        }
+        if (bye) bmb_session_end(t, s, BMB_ENDING_BYE);
     }
 }
 

@@ -1,6 +1,8 @@
 #include "talk/talk.h"
 
 #include "talk/http.h"
+#include "talk/passes.h"
+#include "talk/places.h"
 #include "talk/plain.h"
 #include "talk/rtsp.h"
 #include "talk/session.h"
@@ -9,8 +11,12 @@
 
 #include <stddef.h>
 
-static const bmb_conversation *const kinds[BMB_CONN_KINDS] = { &bmb_http_conversation, &bmb_rtsp_conversation,
-                                                               &bmb_plain_conversation, &bmb_post_conversation };
+static const bmb_conversation *const kinds[BMB_CONN_KINDS] = {
+    [BMB_CONN_HTTP] = BMB_WITH_HTTP ? &bmb_http_conversation : NULL,
+    [BMB_CONN_RTSP] = BMB_WITH_RTSP ? &bmb_rtsp_conversation : NULL,
+    [BMB_CONN_TCP] = BMB_WITH_PLAIN || BMB_WITH_PUSH ? &bmb_plain_conversation : NULL,
+    [BMB_CONN_POST] = BMB_WITH_TUNNEL ? &bmb_post_conversation : NULL,
+};
 
 size_t bmb_talk_conn_size(void)
 {
@@ -31,8 +37,9 @@ uint16_t bmb_talk_conns_of(const bmb_config *config)
 
 uint16_t bmb_talk_sessions_of(const bmb_config *config)
 {
-    for (size_t i = 0; i < config->outlet_count; i++)
-        if (config->outlets[i].kind == BMB_OUTLET_RTSP) return config->viewers;
+    for (size_t i = 0; BMB_WITH_RTSP && i < config->outlet_count; i++)
+        if (config->outlets[i].kind == BMB_OUTLET_RTSP)
+            return (uint16_t)(config->viewers + (BMB_WITH_ACCESS && config->access != NULL)); /* an administrator's */
     return 0;
 }
 
@@ -76,12 +83,14 @@ static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
 void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers)
 {
     t->kinds = kinds;
-    t->viewing = (bmb_owner){ t, frame_there, put_out, feed_gone, true, describe };
-    t->describing = bmb_rtsp_describing;
-    t->playing = t->member = bmb_session_owner;
-    t->member.frame_there = NULL; /* the group sends for all of them */
-    t->describing.room = t->playing.room = t->member.room = t;
-    t->stills.take = bmb_http_take_still;
+    t->viewing = (bmb_owner){ t, frame_there, put_out, feed_gone, true, describe, bmb_viewer_holds };
+    if (BMB_WITH_RTSP) {
+        t->describing = bmb_rtsp_describing;
+        t->playing = t->member = bmb_session_owner;
+        t->member.frame_there = NULL; /* the group sends for all of them */
+        t->describing.room = t->playing.room = t->member.room = t;
+    }
+    if (BMB_WITH_SIZED_STILLS) t->stills.take = bmb_http_take_still;
     t->conn_most = bmb_talk_conns_of(config);
     t->conn_open = (uint16_t)(config->viewers + config->spare);
     t->session_most = bmb_talk_sessions_of(config);
@@ -91,16 +100,23 @@ void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers)
 
 bmb_err bmb_talk_open(bmb_talk *t, bmb_fault *fault)
 {
+    bmb_guard_open(&t->guard, t->x);
+#if BMB_WITH_ACCESS
+    if (t->guard.access != NULL) bmb_guard_load(&t->guard, t->x);
+#endif
     const bmb_port *port = t->x->port;
     for (size_t i = 0; i < t->x->config->outlet_count; i++) {
         const bmb_outlet_config *config = &t->x->config->outlets[i];
         bmb_outlet *o = &t->outlets[i];
         o->config = config;
-        o->by = (bmb_opening){ .kind = config->kind,
-                               .format = config->format,
-                               .feed = config->feed,
-                               .keep_all = config->keep_all,
-                               .controls = config->controls };
+        o->by = (bmb_opening)
+        {
+            .kind = config->kind, .format = config->format, .feed = config->feed, .keep_all = config->keep_all,
+#if BMB_WITH_ACCESS
+            .hosts = config->hosts, .host_count = config->host_count,
+#endif
+            .controls = config->controls
+        };
         bmb_err err = port->net.listen(port->ctx, &config->listen, &o->sock, &o->bound);
         if (err == BMB_OK) err = port->net.watch(port->ctx, o->sock, BMB_READABLE, (uint32_t)i);
         if (err == BMB_OK) continue;
@@ -114,12 +130,15 @@ bmb_err bmb_talk_open(bmb_talk *t, bmb_fault *fault)
 void bmb_talk_close(bmb_talk *t)
 {
     for (uint16_t i = 0; i < t->conn_most; i++) bmb_conn_close(t, &t->conns[i]);
-    bmb_session_close_all(t);
+    if (BMB_WITH_RTSP) bmb_session_close_all(t);
+#if BMB_WITH_ACCESS
+    bmb_guard_close(&t->guard, t->x);
+#endif
 }
 
 void bmb_talk_close_sockets(bmb_talk *t)
 {
-    bmb_session_close_sockets(t);
+    if (BMB_WITH_RTSP) bmb_session_close_sockets(t);
     for (size_t i = 0; i < t->x->config->outlet_count; i++)
         if (t->outlets[i].sock != BMB_NO_SOCK) bmb_sock_close(t->x, t->outlets[i].sock);
 }
@@ -128,8 +147,9 @@ void bmb_talk_ready(bmb_talk *t, uint32_t token, uint32_t events)
 {
     size_t outlets = t->x->config->outlet_count;
     if (token < BMB_TOKEN_UDP) {
-        if (token < outlets) bmb_conn_accept(t, &t->outlets[token]);
+        if (token < outlets) bmb_places_accept(t, &t->outlets[token]);
     } else if (token < BMB_TOKEN_CONN) {
+        if (!BMB_WITH_RTSP) return;
         const bmb_udp_pair *pair = &t->udp[(token - BMB_TOKEN_UDP) / 2 % 2];
         if (pair->port != 0) bmb_session_datagrams(t, token % 2 == 0 ? pair->rtp : pair->rtcp);
     } else if (token - BMB_TOKEN_CONN < t->conn_most) {
@@ -158,16 +178,21 @@ uint64_t bmb_talk_tend(bmb_talk *t)
     for (uint16_t n = t->timers.count; n > 0 && bmb_timers_take(&t->timers, t->x->now, &number); n--) {
         if (number < t->conn_most) {
             bmb_conn_due(t, &t->conns[number]);
-        } else {
+        } else if (BMB_WITH_RTSP) {
             bmb_session_due(t, &t->sessions[number - t->conn_most]);
         }
     }
     uint64_t due = bmb_timers_next(&t->timers, t->x->now), pauses = end_pauses(t);
+#if BMB_WITH_ACCESS
+    uint64_t links = bmb_guard_tend(&t->guard, t->x), passes = bmb_passes_tend(t);
+    if (links < due) due = links;
+    if (passes < due) due = passes;
+#endif
     return due < pauses ? due : pauses;
 }
 
 void bmb_talk_feed_gone(bmb_talk *t, bmb_feed *feed)
 {
-    bmb_still_cancel(t->x, feed, &t->stills);
-    bmb_session_feed_gone(t, feed);
+    if (BMB_WITH_SIZED_STILLS) bmb_still_cancel(t->x, feed, &t->stills);
+    if (BMB_WITH_RTSP) bmb_session_feed_gone(t, feed);
 }

@@ -2,6 +2,8 @@
 
 #include <string.h>
 
+#include "base/base64.h"
+
 #define TUNNEL_TYPE "application/x-rtsp-tunnelled"
 
 static bool begin_get(bmb_talk *t, bmb_conn *c, uint32_t cookie)
@@ -46,19 +48,11 @@ bool bmb_tunnel_begin(bmb_talk *t, bmb_conn *c, bmb_http_method method, uint32_t
     return true;
 }
 
-static int value_of(uint8_t c)
-{
-    if (c >= 'A' && c <= 'Z') return c - 'A';
-    if (c >= 'a' && c <= 'z') return c - 'a' + 26;
-    if (c >= '0' && c <= '9') return c - '0' + 52;
-    return c == '+' ? 62 : c == '/' ? 63 : -1;
-}
-
 /* One character of base64 (RFC 4648 4); what is none, such as line ends, is passed over. A group may end early with
  * '=', and another one begin: each request is encoded by itself. Returns how many bytes it completed. */
 static size_t decode(bmb_conn *post, uint8_t c, uint8_t out[3])
 {
-    int value = value_of(c);
+    int value = bmb_base64_value((char)c);
     uint8_t digits = post->tunnel.digits;
     uint32_t group = post->tunnel.group;
     if (value < 0 && c != '=') return 0;

@@ -26,6 +26,7 @@ typedef enum bmb_framed_type {
     BMB_FRAMED_ANSWER,
     BMB_FRAMED_STATUS,
     BMB_FRAMED_BYE,
+    BMB_FRAMED_CHALLENGE,
     /* from the peer */
     BMB_FRAMED_ASK_HELLO = 65,
     BMB_FRAMED_ASK_FEED,
@@ -33,7 +34,8 @@ typedef enum bmb_framed_type {
     BMB_FRAMED_ASK_PAUSE,
     BMB_FRAMED_ASK_CONTROL,
     BMB_FRAMED_ASK_STATUS,
-    BMB_FRAMED_ASK_ALIVE
+    BMB_FRAMED_ASK_ALIVE,
+    BMB_FRAMED_ASK_SIGN_IN
 } bmb_framed_type;
 
 #define BMB_FRAMED_KEY 1u /* flag of a frame message: it can be decoded on its own */

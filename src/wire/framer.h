@@ -8,15 +8,17 @@
 #ifndef BMB_WIRE_FRAMER_H
 #define BMB_WIRE_FRAMER_H
 
+#include "bambino/options.h"
 #include "bambino/port.h"
 #include "wire/frame.h"
 
 /* Bounds of one gather, and so of one call to a link. 64 packets are what segmentation offload takes at a time; an RTP
  * packet needs two slices and a header of at most 20 bytes, a few more where it is both JPEG and interleaved; a
  * datagram of a transport stream fourteen, and thirteen of them are a frame of 4 Mbit/s at 30/s. */
-#define BMB_GATHER_PIECES 64u
-#define BMB_GATHER_SLICES 188u
-#define BMB_GATHER_SCRATCH 1344u
+#define BMB_GATHER_PIECES ((size_t)BMB_GATHER_MOST)
+#define BMB_GATHER_SLICES (BMB_GATHER_MOST > 12 ? 3u * BMB_GATHER_MOST - 4 : 32u) /* a datagram's, and more */
+#define BMB_STILL_HEAD (BMB_WITH_ACCESS ? 720u : 320u) /* of a still; with an origin as long as a name can be */
+#define BMB_GATHER_SCRATCH (21u * BMB_GATHER_MOST > BMB_STILL_HEAD ? 21u * BMB_GATHER_MOST : BMB_STILL_HEAD)
 
 /* Where in the framed form of a frame a viewer is. All zero: at its beginning. */
 typedef struct bmb_cursor {
@@ -45,8 +47,11 @@ typedef struct bmb_stream_state {
             uint32_t octets;      /* before the last pause, headers included */
         };
         struct {
-            uint64_t clock_us;  /* transport stream: its own clock as last sent; framed, still: when the frame began */
-            uint64_t ts_psi_us; /* transport stream: that clock when PAT and PMT last went */
+            uint64_t clock_us; /* transport stream: its own clock as last sent; framed, still: when the frame began */
+            union {
+                uint64_t ts_psi_us; /* transport stream: that clock when PAT and PMT last went */
+                const char *origin; /* still: of a page that may read it; NULL: none */
+            };
         };
     };
     uint16_t next_seq;                  /* RTP: sequence number of the next frame's first packet */
@@ -60,6 +65,7 @@ typedef struct bmb_stream_state {
     bool keep_alive; /* single answers: the connection stays */
     bool old;        /* … to a request of HTTP/1.0 */
     bool head_only;
+    bool embeds; /* pages of others may show it */
 } bmb_stream_state;
 
 typedef struct bmb_framer {

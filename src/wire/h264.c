@@ -2,12 +2,14 @@
 
 #include <string.h>
 
+#include "base/bytes.h"
+
 /* Finds 00 00 01 at or behind `from`; size when there is none. */
 static size_t next_start(const uint8_t *data, size_t size, size_t from)
 {
     while (from + 3 <= size) {
         /* The third byte decides: look for the 1, which is rarer in coded data than a zero. */
-        const uint8_t *one = (const uint8_t *)memchr(data + from + 2, 1, size - from - 2);
+        const uint8_t *one = bmb_find(data + from + 2, size - from - 2, 1);
         if (one == NULL) return size;
         size_t at = (size_t)(one - data) - 2;
         if (data[at] == 0 && data[at + 1] == 0) return at;

@@ -63,7 +63,7 @@ static void read_block(bmb_reader *r, bmb_rtcp_block *out)
     out->delay = bmb_get_u32(r);
 }
 
-bool bmb_rtcp_next(bmb_rtcp_walk *walk, const uint8_t *data, size_t size, bmb_rtcp_block *out, bool *bye)
+bool bmb_rtcp_next(bmb_rtcp_walk *walk, const uint8_t *data, size_t size, bmb_rtcp_block *out)
 {
     while (walk->at < size) {
         bmb_reader r = bmb_reader_of(data + walk->at, size - walk->at);
@@ -72,10 +72,15 @@ bool bmb_rtcp_next(bmb_rtcp_walk *walk, const uint8_t *data, size_t size, bmb_rt
         if (r.failed || first >> 6 != 2 || length > size - walk->at) return false;
         size_t blocks_at = HEADER + 4 + (type == SR ? SENDER_INFO : 0);
         bool reports = (type == SR || type == RR) && blocks_at + count * BLOCK <= length;
-        if (type == BYE) *bye = true;
+        uint32_t from = bmb_get_u32(&r);
+        if (type == BYE) {
+            walk->bye = true;
+            walk->left = count > 0 && length >= HEADER + 4 ? from : 0;
+        }
         if (reports && walk->blocks < count) {
             bmb_reader b = bmb_reader_of(data + walk->at + blocks_at + walk->blocks * BLOCK, BLOCK);
             read_block(&b, out);
+            out->from = from;
             walk->blocks++;
             return true;
         }

@@ -20,6 +20,7 @@ void bmb_rtcp_report(bmb_writer *w, const bmb_rtcp_sender *sender, bool bye);
 /* What a receiver said about one of our streams (6.4.1). */
 typedef struct bmb_rtcp_block {
     uint32_t ssrc; /* ours */
+    uint32_t from; /* the receiver's own */
     uint8_t lost_256;
     int32_t lost;                /* may be negative with duplicates */
     uint32_t highest;            /* extended sequence number */
@@ -28,12 +29,14 @@ typedef struct bmb_rtcp_block {
 } bmb_rtcp_block;
 
 /* Walks a compound packet. Each call gives the next report block of any SR or RR in it; false at the end or where the
- * rest is malformed. *bye is set when the packet says goodbye. Begin with a zeroed walk. */
+ * rest is malformed. Begin with a zeroed walk; at the end it knows whether the packet says goodbye. */
 typedef struct bmb_rtcp_walk {
     size_t at;      /* of the present packet */
     uint8_t blocks; /* of it that were given out */
+    bool bye;       /* somebody leaves … */
+    uint32_t left;  /* … the first source that its BYE names; 0: none */
 } bmb_rtcp_walk;
-bool bmb_rtcp_next(bmb_rtcp_walk *walk, const uint8_t *data, size_t size, bmb_rtcp_block *out, bool *bye);
+bool bmb_rtcp_next(bmb_rtcp_walk *walk, const uint8_t *data, size_t size, bmb_rtcp_block *out);
 
 /* NTP's middle 32 bits of a wall time (RFC 3550 4). */
 uint32_t bmb_ntp_middle(int64_t wall_us);

@@ -48,7 +48,7 @@ static const uint8_t ac_chroma[] = {
 /* Absent tables are the standard ones by convention of motion JPEG. */
 static bool is_table(const uint8_t *data, uint32_t at, const uint8_t *table, size_t size)
 {
-    return at == 0 || memcmp(data + at, table, size) == 0;
+    return at == 0 || bmb_equal(data + at, table, size);
 }
 
 static bool huffman_is_standard(const uint8_t *data, const bmb_jpeg *j)
@@ -57,6 +57,7 @@ static bool huffman_is_standard(const uint8_t *data, const bmb_jpeg *j)
         const bmb_jpeg_component *c = &j->component[i];
         const uint8_t *dc = i == 0 ? dc_luma : dc_chroma, *ac = i == 0 ? ac_luma : ac_chroma;
         if (c->dc > 3 || c->ac > 3) return false;
+        if (i > 1 && c->dc == c[-1].dc && c->ac == c[-1].ac) continue; /* both chroma components have those */
         if (!is_table(data, j->huffman_at[0][c->dc], dc, sizeof dc_luma)) return false;
         if (!is_table(data, j->huffman_at[1][c->ac], ac, sizeof ac_luma)) return false;
     }
@@ -116,20 +117,21 @@ static bool put_packet(const bmb_stream_state *state, const bmb_frame *frame, bm
     size_t room = (size_t)state->payload_max - BMB_RTP_HEADER - more - tables, left = f->scan_size - cursor->at;
     size_t size = left < room ? left : room;
 
-    bmb_writer w = bmb_writer_of(bmb_rtp_begin(state, frame, cursor, gather, more), more);
-    bmb_put_u8(&w, 0);
-    bmb_put_u24(&w, cursor->at); /* 3.1.2 */
-    bmb_put_u8(&w, f->type);
-    bmb_put_u8(&w, Q_IN_BAND);
-    bmb_put_u8(&w, f->width_8);
-    bmb_put_u8(&w, f->height_8);
+    uint8_t *head = bmb_rtp_begin(state, frame, cursor, gather, more);
+    bmb_store_u32(head, cursor->at & 0xFFFFFF); /* type-specific 0, and 24 bits of the place (3.1.1, 3.1.2) */
+    head[4] = f->type;
+    head[5] = Q_IN_BAND;
+    head[6] = f->width_8;
+    head[7] = f->height_8;
+    head += MAIN_HEADER;
     if (restart) {
-        bmb_put_u16(&w, f->restart_interval);
-        bmb_put_u16(&w, 0xFFFF); /* 3.1.7: packets are not aligned to restart intervals */
+        bmb_store_u16(head, f->restart_interval);
+        bmb_store_u16(head + 2, 0xFFFF); /* 3.1.7: packets are not aligned to restart intervals */
+        head += RESTART_HEADER;
     }
     if (first) {
-        bmb_put_u16(&w, 0); /* 8-bit precision for both tables */
-        bmb_put_u16(&w, 2 * QUANT_TABLE);
+        bmb_store_u16(head, 0); /* 8-bit precision for both tables */
+        bmb_store_u16(head + 2, 2 * QUANT_TABLE);
     }
     bmb_rtp_header_done(state, gather, more, tables + size, size == left);
     for (unsigned i = 0; first && i < 2; i++) bmb_gather_slice(gather, frame->data + f->quant_at[i], QUANT_TABLE);

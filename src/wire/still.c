@@ -3,15 +3,13 @@
 #include "base/http_text.h"
 #include "wire/framer.h"
 
-#define HEAD_MAX 320u
-
 static void fill(const bmb_stream_state *state, const bmb_frame *frame, bmb_cursor *cursor, bmb_gather *gather,
                  size_t most)
 {
     (void)most; /* one piece is the whole */
-    if (!bmb_gather_fits(gather, 2, HEAD_MAX)) return;
+    if (!bmb_gather_fits(gather, 2, BMB_STILL_HEAD)) return;
     bmb_gather_begin(gather, cursor);
-    bmb_writer w = bmb_writer_of(bmb_gather_scratch(gather, HEAD_MAX), HEAD_MAX);
+    bmb_writer w = bmb_writer_of(bmb_gather_scratch(gather, BMB_STILL_HEAD), BMB_STILL_HEAD);
     bmb_put_text(&w,
                  "HTTP/1.1 200 OK\r\nContent-Type: image/jpeg\r\nContent-Length: %u\r\nCache-Control: no-store\r\n"
                  "Frame-Number: %u\r\nFrame-Captured-Us: ",
@@ -19,6 +17,7 @@ static void fill(const bmb_stream_state *state, const bmb_frame *frame, bmb_curs
     bmb_put_dec(&w, frame->wall_us > 0 ? (uint64_t)frame->wall_us : frame->capture_us);
     bmb_put_str(&w, frame->wall_us > 0 ? " unix\r\n" : " uptime\r\n");
     if (frame->wall_us > 0) bmb_put_http_date(&w, frame->wall_us + (int64_t)(state->clock_us - frame->capture_us));
+    bmb_put_http_policy(&w, state->embeds, state->origin);
     bmb_put_http_end(&w, state->keep_alive, state->old);
     bmb_gather_slice(gather, w.start, bmb_written(&w));
     if (!state->head_only) bmb_gather_slice(gather, frame->data, frame->size);

@@ -1,0 +1,152 @@
+/* What is compiled into the core. All of it, unless a program says otherwise: in a header of its own that is named when
+ * the core is compiled, -DBMB_OPTIONS_FILE='"loco_options.h"', and sets some of these to 0 or a number to another one;
+ * or one by one, -DBMB_WITH_TS=0. A configuration that asks for what was left out is refused by bmb_open() and
+ * bmb_budget_of(): BMB_UNSUPPORTED, part "build", and the option's name in key.
+ *
+ * Above each stands what it costs in flash on a Cortex-M3 (gcc 12, -Os): what an image with everything else loses
+ * without it. docs/options.md has the table, also of RAM, and scripts/option-costs measures it anew.
+ */
+#ifndef BAMBINO_OPTIONS_H
+#define BAMBINO_OPTIONS_H
+
+#ifdef BMB_OPTIONS_FILE
+/* cppcheck-suppress preprocessorErrorDirective */
+#include BMB_OPTIONS_FILE
+#endif
+
+/* What is served. */
+/* 7.9 KB, and 10.2 of http-parser */
+#ifndef BMB_WITH_HTTP
+#define BMB_WITH_HTTP 1 /* outlets of HTTP: MJPEG and stills */
+#endif
+/* 5.5 KB, 0.5 beside the framed protocol; and 2.1 of cJSON */
+#ifndef BMB_WITH_STATUS
+#define BMB_WITH_STATUS 1 /* /status.json */
+#endif
+/* nearly nothing, and the documents */
+#ifndef BMB_WITH_PAGE
+#define BMB_WITH_PAGE 1 /* documents of the program's own, such as the page (bmb_config.assets) */
+#endif
+/* 1.9 KB */
+#ifndef BMB_WITH_SIZED_STILLS
+#define BMB_WITH_SIZED_STILLS 1 /* stills of another size or codec than the stream */
+#endif
+/* 11.0 KB, 16.7 where nothing else needs RTP */
+#ifndef BMB_WITH_RTSP
+#define BMB_WITH_RTSP 1 /* outlets of RTSP, with RTP and RTCP over UDP and over the connection */
+#endif
+/* 0.5 KB */
+#ifndef BMB_WITH_TUNNEL
+#define BMB_WITH_TUNNEL 1 /* RTSP through HTTP, for players behind proxies */
+#endif
+/* 1.2 KB */
+#ifndef BMB_WITH_MULTICAST
+#define BMB_WITH_MULTICAST 1 /* groups */
+#endif
+/* 0.9 KB where nothing is pushed and nothing framed; beside those nothing */
+#ifndef BMB_WITH_PLAIN
+#define BMB_WITH_PLAIN 1 /* outlets of plain TCP */
+#endif
+/* 2.7 KB */
+#ifndef BMB_WITH_FRAMED
+#define BMB_WITH_FRAMED 1 /* the framed protocol, over plain TCP */
+#endif
+/* 2.6 KB */
+#ifndef BMB_WITH_PUSH
+#define BMB_WITH_PUSH 1 /* feeds that are sent without being asked */
+#endif
+
+/* What is sent. */
+/* 4.2 KB, with TS */
+#ifndef BMB_WITH_H264
+#define BMB_WITH_H264 1
+#endif
+/* 2.1 KB */
+#ifndef BMB_WITH_TS
+#define BMB_WITH_TS 1 /* MPEG-2 transport streams */
+#endif
+
+/* What can be turned. */
+/* 2.1 KB, with the rate */
+#ifndef BMB_WITH_CONTROLS
+#define BMB_WITH_CONTROLS 1 /* controls: settings at the start, changes, and keeping them */
+#endif
+/* 1.1 KB */
+#ifndef BMB_WITH_RATE
+#define BMB_WITH_RATE 1 /* holding a bit rate of JPEG */
+#endif
+
+/* Who may do what. */
+/* 16.5 KB; RAM: 56 bytes for each viewer, and 3 KB where there are accounts */
+#ifndef BMB_WITH_ACCESS
+#define BMB_WITH_ACCESS                                                                                                \
+    1 /* accounts and signing in, lent links (bambino/access.h), and what a network asks for that is not trusted:      \
+         names and origins that browsers come with, places shared by host, controls that cannot make a feed useless */
+#endif
+
+/* What a board may have, and how it is looked after. */
+/* 0.4 KB; RAM: 48 bytes for each viewer */
+#ifndef BMB_WITH_IPV6
+#define BMB_WITH_IPV6 1 /* addresses of IPv6; ports and programs are compiled with the same choice */
+#endif
+/* 0.5 KB */
+#ifndef BMB_WITH_WALL_CLOCK
+#define BMB_WITH_WALL_CLOCK 1 /* dates in answers and frames, NTP times in reports, where the port knows the time */
+#endif
+/* 0.2 KB; RAM: 40 bytes for each viewer */
+#ifndef BMB_WITH_VIEWER_RATES
+#define BMB_WITH_VIEWER_RATES 1 /* frames and bits a second of each viewer; 40 bytes for each of them */
+#endif
+/* 0.3 KB */
+#ifndef BMB_WITH_RESTING
+#define BMB_WITH_RESTING 1 /* encoders that rest while nobody watches (bmb_cameras.want) */
+#endif
+/* 0.4 KB */
+#ifndef BMB_WITH_REPORTS
+#define BMB_WITH_REPORTS 1 /* BMB_EVENT_REPORT: what went out, each second */
+#endif
+/* 3.3 KB */
+#ifndef BMB_WITH_CHECKS
+#define BMB_WITH_CHECKS                                                                                                \
+    1 /* values out of range, and functions that the port lacks, are found at opening and named. For a configuration   \
+         that is compiled in, and was opened once with them. What was left out here, missing cameras and too little    \
+         memory are found without, too */
+#endif
+
+/* How much is sent with one call of the port: pieces of a stream, or packets. 64 is what segmentation offload takes,
+ * and costs 4.4 KB of RAM; stacks that take packet by packet need no more than 8, which cost 0.7 KB. 2 to 64. */
+#ifndef BMB_GATHER_MOST
+#define BMB_GATHER_MOST 64
+#endif
+
+/* What follows from these. */
+#define BMB_WITH_RTP (BMB_WITH_RTSP || BMB_WITH_MULTICAST || BMB_WITH_PUSH)
+#if BMB_WITH_TUNNEL && !(BMB_WITH_HTTP && BMB_WITH_RTSP)
+#undef BMB_WITH_TUNNEL
+#define BMB_WITH_TUNNEL 0
+#endif
+#if BMB_WITH_FRAMED && !(BMB_WITH_PLAIN || BMB_WITH_PUSH)
+#undef BMB_WITH_FRAMED
+#define BMB_WITH_FRAMED 0
+#endif
+#if !BMB_WITH_HTTP
+#undef BMB_WITH_STATUS
+#undef BMB_WITH_PAGE
+#undef BMB_WITH_SIZED_STILLS
+#define BMB_WITH_STATUS 0
+#define BMB_WITH_PAGE 0
+#define BMB_WITH_SIZED_STILLS 0
+#endif
+#if !BMB_WITH_H264
+#undef BMB_WITH_TS
+#define BMB_WITH_TS 0
+#endif
+#if !BMB_WITH_CONTROLS
+#undef BMB_WITH_RATE
+#define BMB_WITH_RATE 0
+#endif
+#if BMB_GATHER_MOST < 2 || BMB_GATHER_MOST > 64
+#error "BMB_GATHER_MOST is 2 to 64"
+#endif
+
+#endif

@@ -1,0 +1,3 @@
+/* The camera's pictures, in flash. */
+    .section .clip, "a"
+    .incbin "loco.mjpeg"

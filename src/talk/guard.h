@@ -1,0 +1,153 @@
+/* Who somebody is, and what he may: judges what clients say of themselves, in fixed memory.
+ *
+ * Nonces need none (serve/nonce.h), but for those that somebody used who knew the password: of each the counts are
+ * noted, so that nothing can be said twice. Where there is no room, the oldest is forgotten and every nonce of before
+ * counts as stale. Failures are noted by host: after some, a growing pause, in which nothing that comes from there is
+ * looked at.
+ */
+#ifndef BMB_TALK_GUARD_H
+#define BMB_TALK_GUARD_H
+
+#include "base/context.h"
+#include "serve/credentials.h"
+#include "serve/nonce.h"
+
+#define BMB_GUARD_NONCES 32u
+#define BMB_GUARD_HOSTS 16u
+#define BMB_GUARD_SIGN_INS 16u
+#define BMB_GUARD_OWN_SIGN_INS 4u /* of one account */
+#define BMB_GUARD_LINKS 16u
+
+typedef struct bmb_seen {
+    bmb_nonce nonce;  /* made_us 0: free */
+    uint32_t highest; /* count that was seen with it, and a bit for each of the 64 before */
+    uint64_t before;
+} bmb_seen;
+
+typedef struct bmb_failing {
+    bmb_addr host;
+    uint16_t times; /* 0: free */
+    uint64_t last_us, until_us;
+} bmb_failing;
+
+/* Somebody who signed in at the page. The cookie is number, and what it is signed with. */
+typedef struct bmb_sign_in {
+    uint16_t account; /* index plus 1; 0: free */
+    uint8_t secret[16];
+    uint32_t serial;
+    uint64_t since_us, seen_us;
+    bmb_addr peer;
+} bmb_sign_in;
+
+/* A link that may be used so often, or that was called back; until it would have ended anyway. */
+typedef struct bmb_lent_link {
+    uint32_t number; /* 0: free */
+    uint32_t until_s;
+    uint16_t used;
+    bool ended;
+} bmb_lent_link;
+
+#if BMB_WITH_ACCESS
+typedef struct bmb_guard {
+    const bmb_access *access; /* NULL: none was given, everybody may all but administer */
+    uint8_t key[BMB_NONCE_KEY];
+    uint32_t serial, doors;
+    uint64_t look_us;  /* when passes that may end are looked at; 0: nobody has one */
+    uint64_t floor_us; /* nonces from before this that are not in `seen` are stale */
+    uint64_t keep_us;  /* when links are to be stored; 0: nothing changed */
+    /* With access. */
+    bmb_seen *seen;
+    bmb_failing *failing;
+    bmb_sign_in *sign_ins;
+    bmb_lent_link *links;
+} bmb_guard;
+
+/* Their memory. */
+typedef struct bmb_guard_memory {
+    bmb_seen seen[BMB_GUARD_NONCES];
+    bmb_failing failing[BMB_GUARD_HOSTS];
+    bmb_sign_in sign_ins[BMB_GUARD_SIGN_INS];
+    bmb_lent_link links[BMB_GUARD_LINKS];
+} bmb_guard_memory;
+#else
+typedef struct bmb_guard {
+    const bmb_access *access;
+} bmb_guard;
+#endif
+
+typedef enum bmb_proof {
+    BMB_PROOF_NONE = 0, /* nothing was said */
+    BMB_PROOF_GOOD,
+    BMB_PROOF_STALE, /* right, but the nonce is not valid any more */
+    BMB_PROOF_WRONG,
+    BMB_PROOF_PAUSED /* not looked at: there were too many wrong ones from this host */
+} bmb_proof;
+
+/* What is known of whoever asks for something. */
+typedef struct bmb_who {
+    uint16_t account; /* index plus 1; 0: nobody */
+    uint8_t proof;    /* bmb_proof */
+    bool local;       /* a program on the device itself: as long as there are no accounts, its owner's */
+    uint64_t lent;    /* feeds that a link allows */
+} bmb_who;
+
+/* By what right somebody watches, who may lose it while he does. */
+typedef struct bmb_pass {
+    uint16_t account; /* as above; BMB_BY_LINK */
+    uint32_t number;  /* of the lent link; of somebody who has an account, of his sign-in at the page; 0: otherwise */
+    uint32_t until_s; /* end of the link; 0: none by time */
+} bmb_pass;
+
+#define BMB_BY_LINK UINT16_MAX /* nobody's account: by a lent link */
+
+void bmb_guard_open(bmb_guard *g, bmb_context *x);
+/* Somebody claims to be somebody. bound: what its nonces are bound to; 0: nothing, which asks for counts. secure: over
+ * TLS. */
+bmb_proof bmb_guard_judge(bmb_guard *g, bmb_context *x, const bmb_claim *claim, const char *method, uint64_t bound,
+                          bool secure, const bmb_addr *peer, uint16_t *account);
+/* A fresh nonce. */
+void bmb_guard_nonce(bmb_guard *g, bmb_context *x, uint64_t bound, char out[BMB_NONCE_SIZE]);
+/* Names and failures of ways in that judge by themselves. account: index plus 1; 0: none of that name. */
+uint16_t bmb_guard_account(const bmb_guard *g, bmb_text name, bool program);
+bool bmb_guard_paused(bmb_guard *g, bmb_context *x, const bmb_addr *peer);
+bmb_proof bmb_guard_note(bmb_guard *g, bmb_context *x, const bmb_addr *peer, uint16_t account, bool right);
+/* A program's token; 0: nobody's. */
+uint16_t bmb_guard_token(const bmb_guard *g, const bmb_context *x, bmb_text token);
+
+/* May he do this to feed `number`? Open feeds may be watched by everybody. */
+bool bmb_guard_may(const bmb_guard *g, const bmb_context *x, const bmb_who *who, bmb_role role, size_t number);
+/* … and to any feed, or the device. */
+bool bmb_guard_may_any(const bmb_guard *g, const bmb_context *x, const bmb_who *who, bmb_role role);
+bmb_role bmb_guard_role(const bmb_guard *g, const bmb_who *who);
+
+/* The feeds that he may watch, a bit for each. */
+uint64_t bmb_guard_feeds(const bmb_guard *g, const bmb_context *x, const bmb_who *who);
+
+/* Sign-ins of the page. */
+#define BMB_COOKIE "bambino"
+#define BMB_COOKIE_SIZE 36u /* characters: place, and secret */
+void bmb_guard_sign_in(bmb_guard *g, bmb_context *x, uint16_t account, const bmb_addr *peer, char out[BMB_COOKIE_SIZE]);
+/* NULL: no such sign-in. */
+bmb_sign_in *bmb_guard_signed_in(bmb_guard *g, const bmb_context *x, bmb_text cookie);
+/* Lent links. true: it allows to watch feed `number` now; a viewer who comes by it is counted by _use. */
+bool bmb_guard_link(const bmb_guard *g, const bmb_context *x, bmb_text link, size_t number, bmb_link_terms *out);
+/* false: it was used as often as it may be, or no room is left to count. */
+bool bmb_guard_link_use(bmb_guard *g, const bmb_context *x, const bmb_link_terms *link);
+/* Makes one: BMB_UNKNOWN: it is to end by time, and what time it is is not known; BMB_UNSUPPORTED: there is no key. */
+bmb_err bmb_guard_lend(bmb_guard *g, bmb_context *x, size_t number, uint32_t minutes, uint16_t viewers,
+                       bmb_link_terms *out, char text[BMB_LINK_SIZE]);
+/* until_s: when it would end by itself and need not be remembered any longer; 0: not known, for ever. BMB_LIMIT: so
+ * many are called back already that no more can be remembered. */
+bmb_err bmb_guard_link_end(bmb_guard *g, const bmb_context *x, uint32_t number, uint32_t until_s);
+void bmb_guard_load(bmb_guard *g, bmb_context *x); /* what is remembered of links */
+/* Stores what is to be remembered of links over a restart; returns when it wants to be called again. */
+uint64_t bmb_guard_tend(bmb_guard *g, bmb_context *x);
+void bmb_guard_close(bmb_guard *g, bmb_context *x);
+
+/* Does it still hold, but for its account, which changes at once for all? */
+bool bmb_guard_holds(const bmb_guard *g, const bmb_context *x, const bmb_pass *pass);
+
+/* Other accounts: sign-ins of those that are gone or changed end. to[i]: what account i is now, plus 1; 0: gone. */
+void bmb_guard_change(bmb_guard *g, const bmb_access *access, const uint16_t *to);
+
+#endif

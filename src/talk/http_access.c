@@ -1,0 +1,358 @@
+#include "talk/http_access.h"
+
+#include <string.h>
+
+#include "base/hmac.h"
+#include "talk/passes.h"
+
+#if BMB_WITH_ACCESS
+
+#define EXTRA_ROOM 640u /* of the scratch memory, for lines of the head; the rest is the body's */
+
+static char *extra_of(bmb_talk *t)
+{
+    return (char *)t->x->scratch;
+}
+
+static bmb_http_reply refusal(uint16_t status)
+{
+    return (bmb_http_reply){ .status = status };
+}
+
+/* Ends a text, and gives it as the reply's lines. */
+static void set_extra(bmb_http_reply *r, bmb_writer *w)
+{
+    bmb_put_u8(w, 0);
+    r->extra = w->failed ? NULL : (const char *)w->start;
+}
+
+static bmb_http_reply with_body(bmb_http_reply r, const bmb_writer *w)
+{
+    r.body = (const char *)w->start;
+    r.size = bmb_written(w);
+    return r;
+}
+
+static bmb_writer body_of(bmb_talk *t)
+{
+    return bmb_writer_of((uint8_t *)t->x->scratch + EXTRA_ROOM, BMB_ACCESS_ROOM - EXTRA_ROOM);
+}
+
+static void put_challenge(bmb_writer *w, const bmb_access *access, const char *algorithm, const char *nonce, bool stale)
+{
+    bmb_put_text(w, "WWW-Authenticate: Digest realm=\"%s\", qop=\"auth\", algorithm=%s, nonce=\"", access->realm,
+                 algorithm);
+    bmb_put_bytes(w, nonce, BMB_NONCE_SIZE);
+    bmb_put_str(w, stale ? "\", stale=true\r\n" : "\"\r\n");
+}
+
+/* The page signs in by itself: a browser that is told of Digest would ask, too, in a window of its own. */
+static bmb_http_reply challenge(bmb_talk *t, const bmb_conn *c, bool stale, bool page)
+{
+    const bmb_access *access = t->guard.access;
+    bmb_http_reply r = refusal(401);
+    char nonce[BMB_NONCE_SIZE];
+    bmb_writer w = bmb_writer_of(extra_of(t), EXTRA_ROOM);
+    if (page) {
+        bmb_put_text(&w, "WWW-Authenticate: Bearer realm=\"%s\"\r\n", access->realm);
+    } else {
+        bmb_guard_nonce(&t->guard, t->x, 0, nonce);
+        put_challenge(&w, access, "SHA-256", nonce, stale);
+        put_challenge(&w, access, "MD5", nonce, stale);
+        if (c->by->secure) bmb_put_text(&w, "WWW-Authenticate: Basic realm=\"%s\"\r\n", access->realm);
+    }
+    set_extra(&r, &w);
+    return r;
+}
+
+static bool is_address(bmb_text name)
+{
+    if (name.size > 0 && name.at[0] == '[') return true;
+    unsigned dots = 0;
+    for (size_t i = 0; i < name.size; i++) {
+        dots += name.at[i] == '.';
+        if (name.at[i] != '.' && (name.at[i] < '0' || name.at[i] > '9')) return false;
+    }
+    return dots == 3;
+}
+
+/* The host's name alone. */
+static bmb_text without_port(bmb_text host)
+{
+    size_t size = host.size;
+    while (size > 0 && host.at[size - 1] >= '0' && host.at[size - 1] <= '9') size--;
+    if (size > 0 && size <= host.size && host.at[size - 1] == ':') host.size = size - 1;
+    if (host.size > 0 && host.at[host.size - 1] == '.') host.size--; /* as it is written in full */
+    return host;
+}
+
+static bool named_so(const bmb_config *config, bmb_text host)
+{
+    bmb_text name = without_port(host);
+    if (config->names == NULL || host.size == 0 || is_address(name)) return true;
+    if (bmb_same_nocase(name.at, name.size, "localhost")) return true;
+    for (size_t i = 0; i < config->name_count; i++)
+        if (bmb_same_nocase(name.at, name.size, config->names[i])) return true;
+    return false;
+}
+
+/* 0: the page that asks is another's, and not among those that may; UINT8_MAX: it is ours, or none; else the index of
+ * the one that may, plus 1. */
+static uint8_t origin_of(const bmb_talk *t, const bmb_conn *c)
+{
+    const bmb_config *config = t->x->config;
+    bmb_text origin = bmb_http_parse_value(&c->http, BMB_FIELD_ORIGIN),
+             host = bmb_http_parse_value(&c->http, BMB_FIELD_HOST);
+    if (origin.size == 0) return UINT8_MAX;
+    for (size_t i = 0; i < config->origin_count && i < UINT8_MAX - 1; i++)
+        if (bmb_same_nocase(origin.at, origin.size, config->origins[i])) return (uint8_t)(i + 1);
+    size_t scheme = c->by->secure ? sizeof "https://" - 1 : sizeof "http://" - 1;
+    bool ours = origin.size == scheme + host.size &&
+                memcmp(origin.at, c->by->secure ? "https://" : "http://", scheme) == 0 &&
+                memcmp(origin.at + scheme, host.at, host.size) == 0;
+    return ours ? UINT8_MAX : 0;
+}
+
+static bool from_browser(const bmb_conn *c)
+{
+    bmb_text agent = bmb_http_parse_value(&c->http, BMB_FIELD_USER_AGENT);
+    return agent.size >= 8 && memcmp(agent.at, "Mozilla/", 8) == 0;
+}
+
+static const char *method_of(const bmb_conn *c)
+{
+    return c->http.method == BMB_HTTP_HEAD ? "HEAD" : c->http.method == BMB_HTTP_POST ? "POST" : "GET";
+}
+
+static bmb_text cookie_of(const bmb_conn *c)
+{
+    bmb_text cookies = bmb_http_parse_value(&c->http, BMB_FIELD_COOKIE);
+    return bmb_cookie_of(cookies.at, cookies.size, BMB_COOKIE);
+}
+
+/* A digest counts for the address that it was made for. */
+static bool asks_for_this(const bmb_conn *c, const bmb_claim *claim)
+{
+    bmb_path said;
+    bmb_path_reset(&said);
+    bmb_path_feed(&said, claim->uri.at, claim->uri.size);
+    return claim->scheme != BMB_SCHEME_DIGEST ||
+           (said.size == c->http.path.size && memcmp(said.text, c->http.path.text, said.size) == 0);
+}
+
+static bmb_who who_is(bmb_talk *t, bmb_conn *c)
+{
+    bmb_who who = { 0 };
+    bmb_claim claim;
+    bmb_text authorization = bmb_http_parse_value(&c->http, BMB_FIELD_AUTHORIZATION), cookie = cookie_of(c);
+    if (t->guard.access == NULL) return who;
+    who.local = !c->quiet && bmb_is_loopback(&c->peer); /* a browser may ask on behalf of somebody else's page */
+    const bmb_sign_in *s = bmb_guard_signed_in(&t->guard, t->x, cookie);
+    if (s != NULL) {
+        who.account = s->account;
+        c->pass.number = s->serial;
+        bmb_passes_watch(t);
+    }
+    if (authorization.size == 0) return who;
+    bmb_claim_read(&claim, authorization.at, authorization.size);
+    uint16_t account = 0;
+    who.proof = (uint8_t)(asks_for_this(c, &claim) ? bmb_guard_judge(&t->guard, t->x, &claim, method_of(c), 0,
+                                                                     c->by->secure, &c->peer, &account)
+                                                   : BMB_PROOF_WRONG);
+    if (who.proof == BMB_PROOF_GOOD) {
+        who.account = account;
+        c->pass.number = 0; /* by what he said now */
+    }
+    return who;
+}
+
+/* What is needed for a route; *number: for this feed, or SIZE_MAX: for any. */
+static bmb_role needed(const bmb_route *route, size_t *number)
+{
+    *number = SIZE_MAX;
+    switch (route->kind) {
+    case BMB_ROUTE_STATUS:
+        return BMB_ROLE_WATCH;
+    case BMB_ROUTE_ERROR: /* it tells which feeds there are */
+        return route->status == 404 ? BMB_ROLE_WATCH : BMB_ROLE_NONE;
+    case BMB_ROUTE_STILL:
+    case BMB_ROUTE_FEED:
+    case BMB_ROUTE_SDP:
+        *number = route->feed;
+        return route->width != 0 ? BMB_ROLE_ADJUST : BMB_ROLE_WATCH;
+    case BMB_ROUTE_LEND:
+    case BMB_ROUTE_END_LINK:
+    case BMB_ROUTE_END_SIGN_IN:
+        return BMB_ROLE_ADMINISTER;
+    default:
+        return BMB_ROLE_NONE;
+    }
+}
+
+static bool may(const bmb_talk *t, const bmb_who *who, bmb_role role, size_t number)
+{
+    if (role == BMB_ROLE_NONE) return true;
+    if (number != SIZE_MAX) return bmb_guard_may(&t->guard, t->x, who, role, number);
+    if (bmb_guard_may_any(&t->guard, t->x, who, role)) return true;
+    if (role != BMB_ROLE_WATCH) return false;
+    for (size_t i = 0; i < t->x->config->feed_count; i++) /* one that is open to all is enough */
+        if (t->x->config->feeds[i].open) return true;
+    return false;
+}
+
+/* By a lent link. Its path is cut to what is behind it. */
+static bool is_lent(bmb_talk *t, bmb_conn *c, const bmb_route *route, bmb_link_terms *terms)
+{
+    return route->link.size > 0 &&
+           (route->kind == BMB_ROUTE_FEED || (route->kind == BMB_ROUTE_STILL && route->width == 0)) &&
+           bmb_guard_link(&t->guard, t->x, route->link, route->feed, terms) && c->http.method <= BMB_HTTP_HEAD;
+}
+
+static bmb_http_reply admit_lent(bmb_talk *t, bmb_conn *c, const bmb_route *route, const bmb_link_terms *terms)
+{
+    bool watches = route->kind == BMB_ROUTE_FEED && !route->format->info.picture && c->http.method == BMB_HTTP_GET;
+    c->pass = (bmb_pass){ .account = BMB_BY_LINK, .number = terms->number, .until_s = terms->until_s };
+    bmb_passes_watch(t);
+    if (watches && !bmb_guard_link_use(&t->guard, t->x, terms)) return refusal(403);
+    return refusal(0);
+}
+
+bmb_http_reply bmb_http_admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
+{
+    bmb_link_terms terms;
+    size_t number;
+    bmb_role role = needed(route, &number);
+    if (route->kind == BMB_ROUTE_ERROR && route->status != 404) return refusal(0); /* which is answered as it is */
+    if (!named_so(t->x->config, bmb_http_parse_value(&c->http, BMB_FIELD_HOST))) {
+        bmb_text host = bmb_http_parse_value(&c->http, BMB_FIELD_HOST);
+        bmb_conn_tell_text(t, c, BMB_EVENT_NAME_REFUSED, "", host.at, host.size);
+        return refusal(421);
+    }
+    uint8_t origin = origin_of(t, c);
+    if (origin == 0 || (origin != UINT8_MAX && c->http.method == BMB_HTTP_POST)) return refusal(403);
+    c->origin = origin == UINT8_MAX ? 0 : origin;
+    c->pass = (bmb_pass){ .account = 0 };
+    c->quiet = from_browser(c);
+    if (is_lent(t, c, route, &terms)) return admit_lent(t, c, route, &terms);
+    bmb_who who = who_is(t, c);
+    c->pass.account = who.account;
+    bool page = cookie_of(c).size > 0 || route->kind == BMB_ROUTE_SIGN_IN;
+    if (who.proof == BMB_PROOF_PAUSED) return (bmb_http_reply){ .status = 429, .extra = "Retry-After: 60\r\n" };
+    if (who.proof >= BMB_PROOF_STALE) return challenge(t, c, who.proof == BMB_PROOF_STALE, page);
+    if (may(t, &who, role, number)) return refusal(0);
+    const bmb_access *access = t->guard.access; /* where nobody can sign in, nobody is asked to */
+    bool asks = who.account == 0 && access != NULL && access->account_count > 0;
+    return asks ? challenge(t, c, false, page) : refusal(403);
+}
+
+static const char *name_of(const bmb_talk *t, uint16_t account)
+{
+    return account != 0 ? t->guard.access->accounts[account - 1].name : "";
+}
+
+/* What the page needs to know before it can show anything. */
+static bmb_http_reply tell_who(bmb_talk *t, const bmb_conn *c)
+{
+    const bmb_access *access = t->guard.access;
+    const bmb_who who = { .account = c->pass.account };
+    char nonce[BMB_NONCE_SIZE];
+    bmb_writer w = body_of(t);
+    bmb_put_text(&w, "{\"name\":\"%s\",\"role\":\"%s\",\"anybody\":\"%s\"", name_of(t, c->pass.account),
+                 bmb_role_name(bmb_guard_role(&t->guard, &who)),
+                 bmb_role_name(access != NULL ? access->anybody : BMB_ROLE_ADJUST));
+    bmb_put_text(&w, ",\"accounts\":%u", access != NULL ? (unsigned)access->account_count : 0);
+    if (access != NULL && access->account_count > 0) {
+        bmb_guard_nonce(&t->guard, t->x, 0, nonce);
+        bmb_put_text(&w, ",\"realm\":\"%s\",\"nonce\":\"", access->realm);
+        bmb_put_bytes(&w, nonce, sizeof nonce);
+        bmb_put_str(&w, "\"");
+    }
+    bmb_put_str(&w, "}\n");
+    return with_body(refusal(200), &w);
+}
+
+static bmb_http_reply set_cookie(bmb_talk *t, const bmb_conn *c, const char *value, size_t size, const char *more)
+{
+    bmb_http_reply r = refusal(204);
+    bmb_writer w = bmb_writer_of(extra_of(t), EXTRA_ROOM);
+    bmb_put_str(&w, "Set-Cookie: " BMB_COOKIE "=");
+    bmb_put_bytes(&w, value, size);
+    bmb_put_text(&w, "; Path=/; HttpOnly; SameSite=Strict%s%s\r\n", c->by->secure ? "; Secure" : "", more);
+    set_extra(&r, &w);
+    return r;
+}
+
+static bmb_http_reply sign_in(bmb_talk *t, bmb_conn *c)
+{
+    char cookie[BMB_COOKIE_SIZE];
+    bool person = c->pass.account != 0 && !t->guard.access->accounts[c->pass.account - 1].program;
+    if (t->guard.access == NULL || t->guard.access->account_count == 0) return refusal(404);
+    if (!person) return challenge(t, c, false, true);
+    bmb_guard_sign_in(&t->guard, t->x, c->pass.account, &c->peer, cookie);
+    return set_cookie(t, c, cookie, sizeof cookie, "");
+}
+
+static bmb_http_reply sign_out(bmb_talk *t, const bmb_conn *c)
+{
+    bmb_sign_in *s = t->guard.access != NULL ? bmb_guard_signed_in(&t->guard, t->x, cookie_of(c)) : NULL;
+    if (s != NULL) s->account = 0;
+    return set_cookie(t, c, "", 0, "; Max-Age=0");
+}
+
+static bmb_http_reply end_sign_in(bmb_talk *t, uint32_t number)
+{
+    bmb_sign_in *s = number < BMB_GUARD_SIGN_INS ? &t->guard.sign_ins[number] : NULL;
+    if (s == NULL || s->account == 0) return refusal(404);
+    s->account = 0;
+    return refusal(204);
+}
+
+static bmb_http_reply lend(bmb_talk *t, bmb_conn *c, const bmb_route *route)
+{
+    bmb_link_terms terms;
+    char link[BMB_LINK_SIZE];
+    const bmb_feed *feed = bmb_feeds_at(t->feeds, route->feed);
+    bmb_err err = feed == NULL ? BMB_NOT_FOUND
+                               : bmb_guard_lend(&t->guard, t->x, route->feed, route->value, route->times, &terms, link);
+    if (err != BMB_OK) return refusal(err == BMB_UNKNOWN ? 409 : 404);
+    bmb_tell(t->x, &(bmb_event){ .code = BMB_EVENT_LENT,
+                                 .feed = feed->config->name,
+                                 .peer = &c->peer,
+                                 .text = name_of(t, c->pass.account),
+                                 .value = terms.number });
+    bmb_writer w = body_of(t);
+    bmb_put_text(&w, "{\"number\":%u,\"until\":%u,\"viewers\":%u,\"path\":\"/lent/%s/%s\"}\n", (unsigned)terms.number,
+                 (unsigned)terms.until_s, terms.viewers, link, feed->config->name);
+    return with_body(refusal(200), &w);
+}
+
+static bmb_http_reply end_link(bmb_talk *t, const bmb_conn *c, uint32_t number, uint32_t until_s)
+{
+    if (number == 0 || t->guard.access == NULL || t->guard.access->link_key == NULL) return refusal(404);
+    if (bmb_guard_link_end(&t->guard, t->x, number, until_s) != BMB_OK) return refusal(409);
+    bmb_tell(t->x, &(bmb_event){ .code = BMB_EVENT_LINK_ENDED,
+                                 .peer = &c->peer,
+                                 .text = name_of(t, c->pass.account),
+                                 .value = number });
+    return refusal(204);
+}
+
+bmb_http_reply bmb_http_access(bmb_talk *t, bmb_conn *c, const bmb_route *route)
+{
+    switch (route->kind) {
+    case BMB_ROUTE_WHO:
+        return tell_who(t, c);
+    case BMB_ROUTE_SIGN_IN:
+        return sign_in(t, c);
+    case BMB_ROUTE_SIGN_OUT:
+        return sign_out(t, c);
+    case BMB_ROUTE_END_SIGN_IN:
+        return end_sign_in(t, route->value);
+    case BMB_ROUTE_LEND:
+        return lend(t, c, route);
+    default:
+        return end_link(t, c, route->value, route->until);
+    }
+}
+
+#endif
