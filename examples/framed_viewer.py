@@ -5,8 +5,12 @@
     framed_viewer.py HOST:PORT yard                watch one, a line each second
     framed_viewer.py HOST:PORT yard --save out     and write its frames into out/ (.jpg), or one out/yard.h264
     framed_viewer.py HOST:PORT yard --set quality=40 --key --status
+    framed_viewer.py HOST:PORT yard --user ben     sign in; asks for the password, or takes a line of standard input
 """
 import argparse
+import getpass
+import hashlib
+import hmac
 import json
 import os
 import socket
@@ -17,8 +21,8 @@ import time
 SYNC = b"\x8fbmb"
 VERSION = 1
 HEADER = struct.Struct(">4sBBBBII")  # sync, version, type, flags, check, number, length
-HELLO, FEED, FRAME, ALIVE, ANSWER, STATUS, BYE = range(1, 8)
-ASK_HELLO, ASK_FEED, ASK_KEY, ASK_PAUSE, ASK_CONTROL, ASK_STATUS, ASK_ALIVE = range(65, 72)
+HELLO, FEED, FRAME, ALIVE, ANSWER, STATUS, BYE, CHALLENGE = range(1, 9)
+ASK_HELLO, ASK_FEED, ASK_KEY, ASK_PAUSE, ASK_CONTROL, ASK_STATUS, ASK_ALIVE, ASK_SIGN_IN = range(65, 73)
 CODECS = ["jpeg", "h264"]
 CONTROLS = ["quality", "kbps", "key-ms", "flip-h", "flip-v", "brightness", "contrast", "saturation",
             "sharpness", "rotate", "exposure-us", "gain", "white-k", "flicker", "night", "illumination"]
@@ -100,6 +104,30 @@ class Viewer:
                 feed = parse_feed(body)
                 self.feeds[feed["name"]] = feed
 
+    def sign_in(self, name, password):
+        """The password does not cross the network, and an answer to one challenge is worth nothing for another."""
+        body = self.next_of(CHALLENGE)
+        challenge, realm = body[:32], body[33:33 + body[32]].decode()
+        key = hashlib.sha256(f"{name}:{realm}:{password}".encode()).digest()
+        proof = hmac.new(key, challenge + name.encode(), hashlib.sha256).digest()
+        self.ask(ASK_SIGN_IN, proof + bytes([len(name)]) + name.encode())
+        if self.next_of(ANSWER)[1] != 0:
+            sys.exit("the name and the password do not belong together")
+        self.ask(ASK_ALIVE)  # which is answered behind the feeds that may be seen now
+        self.next_of(ANSWER)
+        self.waiting.clear()
+
+    def next_of(self, wanted):
+        while True:
+            kind, _, _, body = self.stream.next()
+            if kind == FEED:
+                feed = parse_feed(body)
+                self.feeds[feed["name"]] = feed
+            if kind == BYE:
+                sys.exit(f"refused: {REASONS[body[0]]}")
+            if kind == wanted:
+                return body
+
     def ask(self, kind, body=b"", what=""):
         self.number += 1
         self.waiting[self.number] = what
@@ -132,10 +160,13 @@ def main():
     parser.add_argument("--save", metavar="FOLDER")
     parser.add_argument("--set", metavar="CONTROL=VALUE", action="append", default=[])
     parser.add_argument("--key", action="store_true", help="ask for a key frame")
+    parser.add_argument("--user", metavar="NAME", help="sign in")
     parser.add_argument("--status", action="store_true", help="ask for the feed's figures")
     o = parser.parse_args()
     host, _, port = o.address.rpartition(":")
     v = Viewer(host.strip("[]"), int(port))
+    if o.user:
+        v.sign_in(o.user, getpass.getpass() if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n"))
     if o.feed is None or o.feed not in v.feeds:
         for feed in v.feeds.values():
             print(f"{feed['name']:10} {feed['codec']} {feed['width']}x{feed['height']} at {feed['fps']:g}/s  {feed['title']}")

@@ -118,7 +118,7 @@ class Viewer(threading.Thread):
     def run(self):
         try:
             with socket.create_connection(("127.0.0.1", 8080)) as s:
-                s.sendall(f"GET {self.path} HTTP/1.1\r\nHost: a\r\n\r\n".encode())
+                s.sendall(f"GET {self.path} HTTP/1.1\r\nHost: localhost\r\n\r\n".encode())
                 rest = b""
                 while part := s.recv(65536):
                     data = rest + part

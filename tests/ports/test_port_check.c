@@ -9,6 +9,7 @@
 
 #include "bambino/board.h"
 #include "bambino/linux.h"
+#include "bambino/poll.h"
 #include "bambino/port_check.h"
 #include "bambino/sim.h"
 
@@ -59,6 +60,25 @@ static void close_board(bmb_port *p)
 {
     bmb_board_detach(run);
     close_linux(p);
+}
+
+static bmb_poll poll_port;
+static bmb_port *open_poll(void)
+{
+    static uint8_t clip[800000];
+    FILE *f = fopen(BAMBINO_SOURCE "/demo/loco.mjpeg", "rb");
+    size_t size = f != NULL ? fread(clip, 1, sizeof clip, f) : 0;
+    if (f != NULL) fclose(f);
+    if (bmb_poll_open(&poll_port, &port) != BMB_OK ||
+        bmb_poll_camera(&poll_port, "loco", clip, size, 60000, 320, 240, &port.cameras) != BMB_OK)
+        return NULL;
+    return &port;
+}
+
+static void close_poll(bmb_port *p)
+{
+    (void)p;
+    bmb_poll_close(&poll_port);
 }
 
 /* The port in memory: the other ends are this test. */
@@ -230,6 +250,11 @@ int main(void)
         { .name = "Linux",
           .open = open_linux,
           .close = close_linux,
+          .peers = &bmb_host_peers,
+          .exhaust = bmb_host_exhaust },
+        { .name = "poll",
+          .open = open_poll,
+          .close = close_poll,
           .peers = &bmb_host_peers,
           .exhaust = bmb_host_exhaust },
         { .name = "a simulated board",

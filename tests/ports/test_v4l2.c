@@ -369,6 +369,12 @@ static void absence_permission_and_use_are_told(void **state)
     assert_false(c.present(c.ctx, 0)); /* it is not looked for all the time … */
     d->changed = true;
     assert_true(c.present(c.ctx, 0)); /* … but when nodes come */
+    n->there = false;
+    assert_true(c.present(c.ctx, 0)); /* nobody has said that it is gone */
+    d->changed = true;
+    assert_false(c.present(c.ctx, 0));
+    n->there = d->changed = true;
+    assert_true(c.present(c.ctx, 0));
     bmb_v4l2_destroy(v);
     n->open_err = -EACCES;
     n->group = "video";

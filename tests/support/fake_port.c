@@ -1,5 +1,7 @@
 #include "support/fake_port.h"
 
+#include "bambino/tls.h"
+
 #include <assert.h>
 #include <stdarg.h>
 #include <stdlib.h>
@@ -280,11 +282,71 @@ static bmb_err send_slices(void *ctx, bmb_sock sock, const bmb_slice *slices, si
         assert(s->out_size + n <= FAKE_OUT);
         if (n > 0) memcpy(s->out + s->out_size, slices[i].data, n);
         s->out_size += n;
+        s->sent += n;
         s->room -= n;
         *taken += n;
         if (n < slices[i].size) break;
     }
     return *taken == 0 ? BMB_AGAIN : BMB_OK;
+}
+
+static uint32_t sum_of(const uint8_t *data, size_t size)
+{
+    uint32_t hash = 2166136261u;
+    for (size_t i = 0; i < size; i++) hash = (hash ^ data[i]) * 16777619u;
+    return hash;
+}
+
+/* What is lent is as it was; what is acknowledged is forgotten. */
+static void check_lent(fake_sock *s)
+{
+    size_t left = 0;
+    for (size_t i = 0; i < s->lent_count; i++) {
+        if (s->lent[i].at + s->lent[i].size <= s->acked) continue;
+        assert(sum_of(s->lent[i].data, s->lent[i].size) == s->lent[i].sum);
+        s->lent[left++] = s->lent[i];
+    }
+    s->lent_count = left;
+}
+
+static bmb_err send_lent(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, const bmb_slice *lent,
+                         size_t *taken)
+{
+    fake_sock *s = &self(ctx)->socks[sock];
+    size_t left;
+    bmb_err err = send_slices(ctx, sock, slices, count, taken);
+    check_lent(s);
+    left = *taken;
+    for (size_t i = 0; i < count && left > 0; i++) {
+        const uint8_t *data = slices[i].data, *begin = lent->data;
+        size_t n = slices[i].size < left ? slices[i].size : left;
+        if (n > 0 && data >= begin && data + slices[i].size <= begin + lent->size) {
+            assert(s->lent_count < FAKE_LENT);
+            s->lent[s->lent_count++] = (fake_lent){ data, n, s->sent - left, sum_of(data, n) };
+        }
+        left -= n;
+    }
+    return err;
+}
+
+static uint32_t unacked(void *ctx, bmb_sock sock)
+{
+    const fake_sock *s = &self(ctx)->socks[sock];
+    return (uint32_t)(s->sent - s->acked);
+}
+
+void fake_lends(fake_port *f)
+{
+    f->port.net.send_lent = send_lent;
+    f->port.net.unacked = unacked;
+}
+
+void fake_acknowledge(fake_port *f, bmb_sock s, size_t bytes)
+{
+    fake_sock *k = &f->socks[s];
+    check_lent(k);
+    k->acked += bytes < k->sent - k->acked ? bytes : k->sent - k->acked;
+    check_lent(k);
 }
 
 static bmb_err receive(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got)
@@ -524,6 +586,7 @@ void fake_reset(fake_port *f)
                           .now_us = now_us,
                           .wall_us = wall_us,
                           .random = fill_random,
+                          .hash = bmb_mbedtls_hash,
                           .log = log_event,
                           .wait = wait_until,
                           .wake = wake,
@@ -786,6 +849,7 @@ void fake_device_again(fake_device *t, fake_port *f, bmb_codec codec)
     t->config.feed_count = 1;
     t->config.outlets = t->outlets;
     t->config.outlet_count = 1;
+    t->config.host_viewers = 4000; /* all come from one host */
 }
 
 void fake_device_open(fake_device *t)

@@ -14,6 +14,14 @@
 #define FAKE_DATAGRAMS 512
 #define FAKE_EVENTS 256
 
+/* What a device lent to the port: it may not change before it is acknowledged. */
+#define FAKE_LENT 64
+typedef struct fake_lent {
+    const uint8_t *data;
+    size_t size, at; /* at: of all that was sent */
+    uint32_t sum;
+} fake_lent;
+
 typedef struct fake_sock {
     bool open, listening, udp, gone, finished;
     bool peer_gone; /* the test hung up */
@@ -28,6 +36,9 @@ typedef struct fake_sock {
     size_t out_size, out_read, out_told;
     bool connected; /* UDP: to one peer */
     size_t room;    /* bytes that send takes until the test makes more room */
+    size_t sent, acked;
+    fake_lent lent[FAKE_LENT];
+    size_t lent_count;
 } fake_sock;
 
 typedef struct fake_datagram {
@@ -98,6 +109,10 @@ fake_camera *fake_camera_add(fake_port *f, const char *name, bmb_codec codec);
 /* Queues a frame, stamped with the present time; data must stay. */
 void fake_frame(fake_port *f, size_t camera, const uint8_t *data, size_t size, bool key);
 
+/* The port can refer to what it sends until it is acknowledged. */
+void fake_lends(fake_port *f);
+/* A peer acknowledges so many bytes more, or all. */
+void fake_acknowledge(fake_port *f, bmb_sock s, size_t bytes);
 /* A client connects to the n-th listener. */
 bmb_sock fake_connect(fake_port *f, size_t listener);
 void fake_say(fake_port *f, bmb_sock s, const void *data, size_t size);

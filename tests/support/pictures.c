@@ -7,6 +7,8 @@
 #include "bambino/sim.h"
 #include "support/process.h"
 
+uint32_t pictures_loop;
+
 static int by_value(const void *a, const void *b)
 {
     double x = *(const double *)a, y = *(const double *)b;
@@ -27,6 +29,10 @@ void pictures_read(pictures *out, uint16_t width, uint16_t height, size_t most, 
         if (bmb_strip_read(luma, width, width, height, &strip) != BMB_OK) {
             out->unreadable++;
             continue;
+        }
+        if (pictures_loop > 0) { /* where it begins again, it is so many further on */
+            while (out->count - out->unreadable > 1 && strip.frame + pictures_loop / 2 < out->last)
+                strip.frame += pictures_loop;
         }
         if (out->count - out->unreadable == 1) {
             out->first = strip.frame;

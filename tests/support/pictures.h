@@ -15,6 +15,9 @@ typedef struct pictures {
     double age_ms_median, age_ms_most; /* capture to our reading of the decoded picture */
 } pictures;
 
+/* Of a clip that begins again after so many pictures, numbers that begin again go on. 0: it does not. */
+extern uint32_t pictures_loop;
+
 /* `command` writes 8-bit luma planes of that size to its standard output; at most `most` are read, or for `seconds`.
  * Ages leave out the first `skip` pictures, which a decoder may hold back while it starts. */
 void pictures_read(pictures *out, uint16_t width, uint16_t height, size_t most, size_t skip, const char *command);

@@ -64,6 +64,37 @@ static void push_frame(size_t camera, unsigned kind, size_t size)
     fake_frame(t.f, camera, data, kind == 2 ? n / 2 : n, kind != 1);
 }
 
+/* Every word of everybody is right, so that drawn ones get behind the door, too. */
+static void no_hash(void *ctx, bmb_hash which, const bmb_slice *slices, size_t count, uint8_t *out)
+{
+    (void)ctx;
+    (void)slices;
+    (void)count;
+    memset(out, 0, which == BMB_HASH_MD5 ? BMB_MD5_SIZE : BMB_SHA256_SIZE);
+}
+
+static const bmb_account accounts[] = { { .name = "a", .role = BMB_ROLE_ADMINISTER, .feeds = UINT64_MAX },
+                                        { .name = "w", .role = BMB_ROLE_WATCH, .feeds = 1 } };
+static bmb_access closed;
+
+static void guard(unsigned more)
+{
+    static const char *const names[] = { "a" }, *const origins[] = { "http://o" };
+    static const uint8_t key[BMB_LINK_KEY_SIZE];
+    closed = (bmb_access){ .realm = "r",
+                           .accounts = accounts,
+                           .account_count = more & 2 ? 2 : 0,
+                           .anybody = more & 4 ? BMB_ROLE_NONE : BMB_ROLE_WATCH,
+                           .link_key = more & 8 ? key : NULL };
+    t.f->port.hash = no_hash;
+    t.config.access = &closed;
+    t.config.names = names;
+    t.config.origins = origins;
+    t.config.name_count = t.config.origin_count = 1;
+    t.config.embed = (more & 16) != 0;
+    t.feeds[1].open = (more & 32) != 0;
+}
+
 static void set_up(input *in)
 {
     unsigned what = byte(in), more = byte(in), outlets = byte(in);
@@ -80,7 +111,7 @@ static void set_up(input *in)
     t.f->cameras[0].info.buffers = (uint8_t)(3 + (outlets >> 6));
     t.feeds[0].frame_max = 4000;
     t.feeds[0].reel_bytes = more & 64 ? 12000 : 17000;
-    t.feeds[0].storage = what & 2 ? BMB_BORROWED : BMB_KEPT;
+    t.feeds[0].storage = what & 2 && (more & 128) == 0 ? BMB_BORROWED : BMB_KEPT; /* the frames here are used again */
     t.feeds[0].kbps = what & 4 ? 200 : 0;
     t.feeds[0].keep_controls = (what & 8) != 0;
     t.feeds[0].settings = &setting;
@@ -88,7 +119,8 @@ static void set_up(input *in)
     t.feeds[1] = t.feeds[0];
     t.feeds[1].name = t.feeds[1].camera = "station";
     if (what & 16)
-        t.feeds[0].multicast = (bmb_multicast){ { .family = 4, .ip = { 239, 1, 2, 3 }, .port = 5004 }, 1, more & 1 };
+        t.feeds[0].multicast =
+            (bmb_multicast){ { .family = 4, .ip = { 239, 1, 2, 3 }, .port = 5004 }, .ttl = 1, .always = more & 1 };
     t.config.feed_count = what & 32 ? 2 : 1;
     t.config.viewers = 2 + (more >> 1 & 1);
     t.config.spare = 2;
@@ -125,6 +157,8 @@ static void set_up(input *in)
     t.config.assets = &page;
     t.config.asset_count = 1;
     memset(peers, 0, sizeof peers);
+    if (more & 128) fake_lends(t.f);
+    if (what & 128) guard(more);
 }
 
 static bool open_device(void)
@@ -252,10 +286,14 @@ static void run_one(input *in)
         break;
     case 2: {
         unsigned room = byte(in);
-        if (is_there(p)) t.f->socks[p->sock].room = rooms[room & 7];
+        if (!is_there(p)) break;
+        t.f->socks[p->sock].room = rooms[room & 7];
+        fake_acknowledge(t.f, p->sock, (room >> 3) * 1000u);
         break;
     }
     case 3:
+        for (unsigned i = 0; param & 8 && i < PEERS; i++)
+            if (is_there(&peers[i])) fake_acknowledge(t.f, peers[i].sock, SIZE_MAX);
         pass(times_ms[param & 7] * 1000u);
         tell_viewers();
         break;

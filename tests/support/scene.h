@@ -4,7 +4,7 @@
  *
  *   0 a peer says: a length, and so many bytes; 1 and a digit in them stands for that session's identifier
  *   1 a camera has a frame: a twentieth of its size
- *   2 a peer's system takes so much from now on
+ *   2 a peer's system takes so much from now on, and acknowledges so much
  *   3 time passes
  *   4 a peer connects            5 a peer hangs up
  *   6 a datagram arrives: a length, and so many bytes
