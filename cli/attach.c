@@ -293,8 +293,11 @@ static bool prepare_feed(cli_device *d, size_t index)
     out->frame_max = f->frame_max > 0 ? (uint32_t)f->frame_max : preset;
     out->reel_bytes = f->reel > 0 ? (uint32_t)f->reel : out->frame_max * 8;
     const bmb_addr group = f->multicast_auto ? bmb_multicast_choose(d->file.device_name, f->name) : f->multicast;
-    out->multicast =
-        (bmb_multicast){ .group = group, .ttl = (uint8_t)f->multicast_ttl, .always = f->multicast_always != 0 };
+    out->multicast = (bmb_multicast){ .group = group,
+                                      .ttl = (uint8_t)f->multicast_ttl,
+                                      .open = f->multicast_open != 0,
+                                      .always = f->multicast_always != 0 };
+    out->open = f->open != 0;
     return true;
 }
 
@@ -327,6 +330,7 @@ bool cli_prepare(cli_device *d)
     c->assets = bmb_pages;
     c->asset_count = bmb_page_count;
     c->viewers = (uint16_t)f->viewers;
+    c->host_viewers = (uint16_t)f->host_viewers;
     c->spare = (uint16_t)f->spare;
     c->request_buffer = (uint16_t)f->request_buffer;
     c->rtp_packet = (uint16_t)f->rtp_packet;
@@ -343,7 +347,7 @@ bool cli_prepare(cli_device *d)
     c->feed_count = f->feed_count;
     for (size_t i = 0; i < f->feed_count; i++)
         if (!prepare_feed(d, i)) return false;
-    return cli_prepare_plain(d);
+    return cli_access_open(d) && cli_prepare_plain(d);
 }
 
 /* Modes that a feed could have beside the others of its camera, as text; "": none. */
@@ -420,6 +424,7 @@ void cli_close(cli_device *d)
     bmb_sim_destroy(d->sim); /* its threads call the port, and with it the board */
     bmb_board_detach(d->board);
     bmb_linux_destroy(d->linux_port);
+    cli_access_close(d);
     free(d->memory);
 }
 

@@ -66,12 +66,15 @@ cli_plan cli_plan_of(const cli_device *d)
     p.fits_ram = p.possible && p.ram.total <= p.ram_have;
     p.fits_net = p.net_have == 0 || p.net_kbps <= p.net_have;
     p.fits_cpu = p.cpu <= p.cpu_have;
+    p.flash = cli_flash_of(d);
+    p.flash_have = d->has_board ? d->board_data.flash : 0;
+    p.fits_flash = p.flash_have == 0 || p.flash.total <= p.flash_have;
     return p;
 }
 
 static bool fits(const cli_plan *p)
 {
-    return p->fits_ram && p->fits_net && p->fits_cpu;
+    return p->fits_ram && p->fits_net && p->fits_cpu && p->fits_flash;
 }
 
 void cli_plan_warn(const cli_device *d)
@@ -258,6 +261,19 @@ static void print_memory(const cli_device *d, const cli_plan *p)
            p->ram.total <= inside ? "fit there, too" : "need the external RAM");
 }
 
+/* Where the program's place is bounded. */
+static void print_flash(const cli_plan *p)
+{
+    const cli_flash *f = &p->flash;
+    if (p->flash_have == 0) return;
+    printf("\nFlash%46s\n", "bytes");
+    print_amount("the core, with what is asked for", f->core);
+    if (f->libraries > 0) print_amount("http-parser and cJSON", f->libraries);
+    if (f->page > 0) print_amount("the page", f->page);
+    print_amount("network stack, C library, drivers", f->system);
+    print_verdict("in all, about", (double)f->total, (double)p->flash_have, "bytes", p->fits_flash);
+}
+
 static void print_network(const cli_device *d, const cli_plan *p)
 {
     char text[80];
@@ -318,6 +334,7 @@ static void print_table(cli_device *d)
         printf("%s\n", d->config.name);
     }
     print_memory(d, &p);
+    print_flash(&p);
     print_network(d, &p);
     printf("\nProcessor%42s\n  %-34s %14.1f  of %.0f: %s\n", "per cent", "expected, all watching", p.cpu, p.cpu_have,
            p.fits_cpu ? "fits" : "DOES NOT FIT");
@@ -339,6 +356,16 @@ static void print_json(cli_device *d)
     cJSON_AddNumberToObject(ram, "total", (double)p.ram.total);
     if (p.ram_have != SIZE_MAX) cJSON_AddNumberToObject(ram, "have", (double)p.ram_have);
     cJSON_AddBoolToObject(ram, "fits", p.fits_ram);
+    if (p.flash_have > 0) {
+        cJSON *flash = cJSON_AddObjectToObject(o, "flash");
+        cJSON_AddNumberToObject(flash, "core", (double)p.flash.core);
+        cJSON_AddNumberToObject(flash, "libraries", (double)p.flash.libraries);
+        cJSON_AddNumberToObject(flash, "page", (double)p.flash.page);
+        cJSON_AddNumberToObject(flash, "system", (double)p.flash.system);
+        cJSON_AddNumberToObject(flash, "total", (double)p.flash.total);
+        cJSON_AddNumberToObject(flash, "have", (double)p.flash_have);
+        cJSON_AddBoolToObject(flash, "fits", p.fits_flash);
+    }
     cJSON *net = cJSON_AddObjectToObject(o, "network");
     cJSON_AddNumberToObject(net, "kbps", round(p.net_kbps));
     if (p.net_have > 0) cJSON_AddNumberToObject(net, "have", p.net_have);

@@ -56,7 +56,7 @@ typedef struct cli_feed {
     int64_t quality_least, quality_most;
     bmb_addr multicast;
     bool multicast_auto; /* a group is to be chosen */
-    int64_t multicast_ttl, multicast_always;
+    int64_t multicast_ttl, multicast_always, multicast_open, open;
     int line;
 } cli_feed;
 
@@ -66,6 +66,7 @@ typedef struct cli_plain {
     char feed[BMB_NAME_MAX]; /* "": by its name, or all */
     int format;              /* 0: chosen by codec; else 1 + bmb_stream_format */
     int64_t keep_all, controls;
+    char hosts[CLI_TEXT_MAX];
     bmb_addr listen;       /* tcp */
     char to[CLI_TEXT_MAX]; /* push */
     int64_t ttl;
@@ -92,6 +93,9 @@ typedef struct cli_config {
     char board[CLI_TEXT_MAX], wiring[CLI_TEXT_MAX], state[CLI_TEXT_MAX], secrets[CLI_TEXT_MAX];
     char ssid[33];
     char passphrase[64]; /* from the secrets file; never printed */
+    char users[CLI_TEXT_MAX], names[CLI_TEXT_MAX], origins[CLI_TEXT_MAX];
+    int anybody; /* 0: watching as long as there are no users; else 1 + bmb_role */
+    int64_t embed, host_viewers;
     int64_t uplink_kbps, cpu_percent;
     int light_style; /* bmb_light_style */
     char light_file[CLI_TEXT_MAX];
@@ -108,6 +112,10 @@ const char *cli_nearest(const char *text, const char *const *names, size_t count
 const char *const *cli_format_names(bool push);
 bmb_stream_format cli_format_chosen(bool push, int chosen);
 void cli_config_reference(FILE *out);
+
+#define CLI_NAMES_MOST 8
+#define CLI_HOSTS_MOST 8
+typedef struct cli_access cli_access;
 
 /* Everything that runs: port, cameras and, once opened, the device. */
 typedef struct cli_device {
@@ -138,8 +146,16 @@ typedef struct cli_device {
     bmb_device *device;
     int light_fd, light_lit; /* -1: none */
     bool told;               /* the addresses were printed */
+    cli_access *access;
+    bmb_addr hosts[CLI_TCP_MOST][CLI_HOSTS_MOST];
 } cli_device;
 
+/* Reads the file of users, and fills in who may do what; prints a message and returns false on failure. tend looks at
+ * the file from time to time, and returns when it wants to do so again, at the latest `next`. */
+bool cli_access_open(cli_device *d);
+uint64_t cli_access_tend(cli_device *d, uint64_t next);
+void cli_access_say(const cli_device *d);
+void cli_access_close(cli_device *d);
 #define CLI_CREDENTIAL "bambino-secrets" /* its name where a service manager hands it over */
 /* Reads the secrets file that the configuration names, or the service manager's copy of it. Prints a message and
  * returns false on failure. */
@@ -183,14 +199,23 @@ bool cli_destination(const char *where, const char *text, bool judge, bmb_push_c
 bool cli_prepare_plain(cli_device *d);
 /* Writes the session descriptions that pushes ask for, as soon as they are known. */
 void cli_write_descriptions(cli_device *d);
-/* What a configuration needs and what there is; docs/budget.md. */
+/* Flash of an image for a microcontroller, bytes: the core, http-parser and cJSON, the page, and about so much for
+ * lwIP, the C library, console and drivers. */
+typedef struct cli_flash {
+    size_t core, libraries, page, system, total;
+} cli_flash;
+/* For the configuration as prepared. */
+cli_flash cli_flash_of(const cli_device *d);
+/* What a configuration needs and what there is. */
 typedef struct cli_plan {
     bmb_budget ram;
     size_t ram_have;           /* SIZE_MAX: not bounded */
     double net_kbps, net_have; /* 0: not known */
     double cpu, cpu_have;      /* per cent */
-    bool possible;             /* every value is within its range */
-    bool fits_ram, fits_net, fits_cpu;
+    cli_flash flash;
+    size_t flash_have; /* 0: the board does not say; a program is a file there */
+    bool possible;     /* every value is within its range */
+    bool fits_ram, fits_net, fits_cpu, fits_flash;
 } cli_plan;
 /* Of the configuration as prepared. */
 cli_plan cli_plan_of(const cli_device *d);
@@ -250,6 +275,7 @@ int cli_lapse(int argc, const char **argv);
 int cli_service(int argc, const char **argv);
 int cli_boards(int argc, const char **argv);
 int cli_send(int argc, const char **argv);
+int cli_users_command(int argc, const char **argv);
 int cli_keys(int argc, const char **argv);
 
 #endif

@@ -46,6 +46,7 @@ static const char *const styles[] = { "off", "states", "viewed", "frames", NULL 
 static const char *const intake_formats[] = { "auto", "jpeg", "h264", "i420",  "nv12",
                                               "yuyv", "uyvy", "grey", "rgb24", NULL };
 static const char *const levels[] = { "error", "warning", "info", "debug", NULL };
+static const char *const anybodies[] = { "auto", "nothing", "watch", "adjust", NULL };
 static const char *const storages[] = { "auto", "kept", "borrowed", NULL };
 
 typedef struct key_row {
@@ -94,6 +95,21 @@ static const key_row keys[] = {
       "folder for what is kept over restarts, such as controls that were set; relative to this file" },
     { SECTION_DEVICE, "secrets", KEY_TEXT, DEVICE(secrets), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
       "file with secrets, readable by its owner only; relative to this file" },
+    { SECTION_DEVICE, "users", KEY_TEXT, DEVICE(users), 1, CLI_TEXT_MAX - 1, NULL, "", "`users` in the state folder",
+      "file of those who may sign in, which `bambino users` writes; relative to this file" },
+    { SECTION_DEVICE, "anybody", KEY_CHOICE, DEVICE(anybody), 0, 0, anybodies, "", "auto",
+      "what those may who do not sign in; auto is watch as long as there are no users, and nothing from then on" },
+    { SECTION_DEVICE, "names", KEY_TEXT, DEVICE(names), 1, CLI_TEXT_MAX - 1, NULL, "", "the host's own",
+      "names by which browsers may call this host, with commas, besides NAME, NAME.local and NAME in the network's "
+      "domains; "
+      "any: whatever they call it" },
+    { SECTION_DEVICE, "origins", KEY_TEXT, DEVICE(origins), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
+      "pages of others that may read what is served here, such as http://club.example, with commas" },
+    { SECTION_DEVICE, "embed", KEY_INT, DEVICE(embed), 0, 1, NULL, "0 or 1", "0",
+      "pages of others may show pictures of this device, and its page" },
+    { SECTION_DEVICE, "host-viewers", KEY_INT, DEVICE(host_viewers), 0, 4000, NULL, "", "three quarters of viewers",
+      "how many of the viewers one host may be, so that none keeps all others out; not counted on this machine "
+      "itself" },
     { SECTION_DEVICE, "status-light", KEY_CHOICE, DEVICE(light_style), 0, 0, styles, "", "states",
       "dark; patterns for each state; steady while somebody watches; or changing with every frame" },
     { SECTION_DEVICE, "light-file", KEY_TEXT, DEVICE(light_file), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
@@ -201,6 +217,10 @@ static const key_row keys[] = {
       "how many routers a multicast packet may pass" },
     { SECTION_FEED, "multicast-always", KEY_INT, FEED(multicast_always), 0, 1, NULL, "0 or 1", "0",
       "send to the group even when no RTSP session asks for it" },
+    { SECTION_FEED, "multicast-open", KEY_INT, FEED(multicast_open), 0, 1, NULL, "0 or 1", "0",
+      "send to the group although not everybody may watch the feed: whoever is in the network can" },
+    { SECTION_FEED, "open", KEY_INT, FEED(open), 0, 1, NULL, "0 or 1", "0",
+      "everybody may watch this one, whoever may watch the others" },
 
     { SECTION_TCP, "listen", KEY_ADDR, PLAIN(listen), 0, 0, NULL, "", "off", "ADDRESS:PORT, as for http" },
     { SECTION_TCP, "feed", KEY_NAME, PLAIN(feed), 1, BMB_NAME_MAX - 1, NULL, "", "the section's name; framed: all",
@@ -210,7 +230,10 @@ static const key_row keys[] = {
     { SECTION_TCP, "keep-all", KEY_INT, PLAIN(keep_all), 0, 1, NULL, "0 or 1", "0",
       "for recorders: every frame as long as the reel has it, instead of the newest" },
     { SECTION_TCP, "controls", KEY_INT, PLAIN(controls), 0, 1, NULL, "0 or 1", "1",
-      "framed: peers may set the camera's controls" },
+      "framed: peers who may adjust may set the camera's controls" },
+    { SECTION_TCP, "hosts", KEY_TEXT, PLAIN(hosts), 1, CLI_TEXT_MAX - 1, NULL, "", "this machine",
+      "not framed: addresses that get a feed which not everybody may watch, with commas; others say `token TEXT` "
+      "first" },
 
     { SECTION_PUSH, "to", KEY_TEXT, PLAIN(to), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
       "udp://HOST:PORT or tcp://HOST:PORT; UDP also a multicast group or a broadcast address" },

@@ -18,6 +18,7 @@ static const command commands[] = {
     { "cameras", cli_cameras, "list what is attached and what it can do" },
     { "photo", cli_photo, "take one picture into a file" },
     { "run", cli_run, "serve what a configuration file says" },
+    { "users", cli_users_command, "say who may watch and who may change; lend a feed" },
     { "send", cli_send, "send a feed to a listener, by UDP or TCP" },
     { "keys", cli_keys, "print every key of the configuration file" },
 };

@@ -68,6 +68,25 @@ static bool choose_feed(const cli_device *d, const cli_plain *p, const char *kin
     return false;
 }
 
+/* Addresses that need no token. */
+static bool prepare_hosts(cli_device *d, const cli_plain *p, bmb_outlet_config *o)
+{
+    char text[CLI_TEXT_MAX], host[CLI_TEXT_MAX + 4];
+    bmb_addr *hosts = d->hosts[p - d->file.tcp];
+    snprintf(text, sizeof text, "%s", p->hosts);
+    for (char *word = strtok(text, ", \t"); word != NULL; word = strtok(NULL, ", \t")) {
+        snprintf(host, sizeof host, strchr(word, ':') != NULL ? "[%s]:0" : "%s:0", word);
+        if (o->host_count == CLI_HOSTS_MOST || bmb_addr_parse(host, &hosts[o->host_count]) != BMB_OK) {
+            cli_error("%s:%d: [tcp %s]: hosts: \"%s\": up to %d IP addresses are expected, such as 192.0.2.7",
+                      d->file.path, p->line, p->name, word, CLI_HOSTS_MOST);
+            return false;
+        }
+        o->host_count++;
+    }
+    o->hosts = hosts;
+    return true;
+}
+
 static bool prepare_tcp(cli_device *d, const cli_plain *p)
 {
     bmb_outlet_config *o = &d->outlets[d->config.outlet_count];
@@ -75,6 +94,7 @@ static bool prepare_tcp(cli_device *d, const cli_plain *p)
     o->format = p->format > 0 ? cli_format_chosen(false, p->format) : BMB_FORMAT_RAW;
     o->keep_all = p->keep_all != 0;
     o->controls = p->controls != 0;
+    if (!prepare_hosts(d, p, o)) return false;
     if (p->listen.family == 0) {
         cli_error("%s:%d: [tcp %s]: listen is missing; add listen = :8600", d->file.path, p->line, p->name);
         return false;

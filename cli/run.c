@@ -96,7 +96,9 @@ void cli_print_addresses(cli_device *d)
     for (size_t i = 0; i < http_count; i++)
         cli_say("%s http://%s/", i == 0 ? "All feeds in a browser:" : "                       ", http[i]);
     print_tcp(d, BMB_NO_FEED, "All feeds for programs:  ", " protocol, docs/framed.md");
-    cli_say("\nCtrl-C stops.");
+    cli_say("%s", "");
+    cli_access_say(d);
+    cli_say("Ctrl-C stops.");
 }
 
 static void print_summary(const cli_device *d)
@@ -160,7 +162,7 @@ void cli_serve(cli_device *d, double seconds)
         uint64_t next = bmb_step(d->device);
         cli_write_descriptions(d);
         if (d->board != NULL) next = tend_board(d, next);
-        next = cli_light_tend(d, show_life(d, &life, next));
+        next = cli_access_tend(d, cli_light_tend(d, show_life(d, &life, next)));
         if (d->port.now_us(d->port.ctx) >= end) break;
         d->port.wait(d->port.ctx, next < end ? next : end);
     }

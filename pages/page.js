@@ -3,6 +3,7 @@
 
 const STREAMS_MOST = 4; // a browser opens six connections to one host; two stay free for figures and stills
 const cards = new Map();
+let me = { role: 'none' };
 const el = (id) => document.getElementById(id);
 let failures = 0;
 
@@ -49,6 +50,25 @@ function addressesOf(feed, { outlets, feeds }) {
   return list;
 }
 
+// Links to lend: whoever has the address may watch this one feed for a while.
+async function lend(node, feed, status) {
+  const form = node.querySelector('.lend form'), list = node.querySelector('.lend .addresses');
+  const answer = await fetch(`/lend/${feed.name}/${form.minutes.value}/${form.viewers.value}`, { method: 'POST' });
+  list.replaceChildren();
+  if (!answer.ok) {
+    list.appendChild(document.createElement('li')).textContent = answer.status === 409 ? 'The device does not know what time it is; a link could not end.' : 'It could not be lent.';
+    return;
+  }
+  const { path, number, until } = await answer.json();
+  const rtsp = status.outlets.find((o) => o.scheme === 'rtsp');
+  if (rtsp) addAddress(list, `rtsp://${location.hostname}:${rtsp.port}${path}`);
+  for (const suffix of feed.suffixes) addAddress(list, `${location.origin}${path}${suffix}`);
+  const end = list.appendChild(document.createElement('li')).appendChild(document.createElement('button'));
+  end.type = 'button';
+  end.textContent = 'Call it back';
+  end.addEventListener('click', async () => { if ((await fetch(`/end-link/${number}/${until}`, { method: 'POST' })).ok) list.replaceChildren(); });
+}
+
 // A stream that breaks off, as when the device starts again, is opened again.
 function showPicture(card) {
   const { img, source, live } = card;
@@ -69,6 +89,7 @@ function addCard(feed, status, index) {
   if (feed.width && feed.height) node.querySelector('.picture').style.aspectRatio = `${feed.width} / ${feed.height}`;
   if (card.source) showPicture(card);
   else card.img.hidden = true;
+  node.querySelector('.lend form').addEventListener('submit', (event) => { event.preventDefault(); lend(node, feed, status); });
   cards.set(feed.name, card);
   el('feeds').append(node);
 }
@@ -76,7 +97,8 @@ function addCard(feed, status, index) {
 function noticeOf(feed, card) {
   if (feed.camera_state === 'waiting') return `The camera does not answer (${feed.camera_error}). It is started again on and on.`;
   if (feed.camera_state === 'starting') return 'The camera is starting.';
-  if (feed.newest_ms > 3000) return `This picture is ${Math.round(feed.newest_ms / 1000)} s old.`;
+  if (feed.newest_ms > 3000 && feed.camera_state !== 'resting') // then its preview is what is seen
+    return `This picture is ${Math.round(feed.newest_ms / 1000)} s old.`;
   if (!card.source) return 'A browser cannot show this feed. Open its address in a player.';
   return '';
 }
@@ -110,12 +132,12 @@ function showRows(section, rows) {
 }
 
 function showViewers(viewers) {
-  showRows('watching', viewers.map((v) => [hostOf(v.peer, v.peer_port), v.feed, v.via, v.fps, v.kbps, `${v.age_ms} ms`, v.skipped,
+  showRows('watching', viewers.map((v) => [v.peer ? hostOf(v.peer, v.peer_port) : '–', v.feed, v.via, v.fps ?? '–', v.kbps ?? '–', `${v.age_ms} ms`, v.skipped,
     seconds(v.watching_s)]));
 }
 
 function showPushes(pushes) {
-  showRows('pushing', pushes.map((p) => [`${p.via}://${hostOf(p.to, p.to_port)}`, p.feed, p.format, p.fps, p.kbps, `${p.age_ms} ms`,
+  showRows('pushing', pushes.map((p) => [p.to ? `${p.via}://${hostOf(p.to, p.to_port)}` : p.via, p.feed, p.format, p.fps ?? '–', p.kbps ?? '–', `${p.age_ms} ms`,
     p.skipped, p.error ? `${p.state}: ${p.error}` : p.state]));
 }
 
@@ -132,18 +154,65 @@ function show(status) {
   });
   showViewers(status.viewers);
   showPushes(status.pushes);
+  showSignIns(status.sign_ins);
 }
+
+function showSignIns(list) {
+  showRows('inside', list.map((s) => [s.name, s.peer, `${seconds(s.since_s)} ago`, s.idle_s < 5 ? 'now' : `${seconds(s.idle_s)} ago`, '']));
+  el('inside').querySelectorAll('tbody tr').forEach((row, i) => {
+    const end = row.lastElementChild.appendChild(document.createElement('button'));
+    end.textContent = 'End';
+    end.setAttribute('aria-label', `End the sign-in of ${list[i].name}`);
+    end.addEventListener('click', () => fetch(`/end-sign-in/${list[i].number}`, { method: 'POST' }));
+  });
+}
+
+async function learn() {
+  me = await (await fetch('/who.json', { signal: AbortSignal.timeout(4000) })).json();
+  el('person').hidden = !me.name;
+  el('who').textContent = `${me.name}, may ${me.role}`;
+  el('open').hidden = me.accounts > 0 || me.anybody === 'none';
+  const sees = me.role !== 'none';
+  el('entry').hidden = sees;
+  if (!sees) { // nothing of what was seen before stays
+    cards.forEach((card) => { card.img.onerror = card.img.onload = null; card.img.removeAttribute('src'); card.node.remove(); });
+    cards.clear();
+    for (const section of ['watching', 'pushing', 'inside']) showRows(section, []);
+    el('device').textContent = '';
+  }
+  return sees;
+}
+
+el('entry').addEventListener('submit', async (event) => {
+  event.preventDefault();
+  const form = event.target, trouble = form.querySelector('.trouble');
+  try {
+    trouble.textContent = (await signIn(form.elements.name.value, form.elements.password.value)) ?? '';
+  } catch {
+    trouble.textContent = 'The device does not answer.';
+  }
+  if (!trouble.textContent) { form.reset(); learned = 0; }
+});
+el('out').addEventListener('click', async () => { await fetch('/sign-out', { method: 'POST' }); learned = 0; });
+
+// Who asks is looked at before anything else is asked for: a browser would show a window of its own to a stranger.
+let learned = 0, sees = false;
 
 async function tick() {
   try {
-    const answer = await fetch('/status.json', { signal: AbortSignal.timeout(4000) });
-    if (!answer.ok) throw new Error(answer.status);
-    show(await answer.json());
+    if (Date.now() - learned > 5000) { sees = await learn(); learned = Date.now(); }
+    if (sees) {
+      const answer = await fetch('/status.json', { signal: AbortSignal.timeout(4000) });
+      if (answer.status === 401 || answer.status === 403) learned = 0;
+      else if (!answer.ok) throw new Error(answer.status);
+      else show(await answer.json());
+      for (const card of cards.values()) card.node.querySelector('.lend').hidden = me.role !== 'administer';
+    }
     failures = 0;
   } catch (error) {
     if (++failures > 1) el('device').textContent = `The device has not answered for ${failures} s. Is it on, and on this network?`;
   }
   document.querySelector('header').classList.toggle('lost', failures > 1);
-  setTimeout(tick, 1000);
+  setTimeout(tick, sees || failures ? 1000 : 300);
 }
 tick();
