@@ -3,7 +3,7 @@ JOBS ?= $(shell nproc)
 BUILD = echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick test-sanitized test-kernel plain-builds screenshots bench fuzz lint format size install docs clean
+.PHONY: demo test test-quick test-sanitized test-kernel plain-builds screenshots bench fuzz lint format size firmware firmware-demo install docs clean
 
 demo:
 	@scripts/setup build
@@ -12,6 +12,8 @@ demo:
 
 test:
 	@scripts/setup test
+	@scripts/sources build/sources
+	@$(call BUILD,firmware)
 	@$(call BUILD,debug)
 	@cd build/debug && ctest --output-on-failure --parallel $(JOBS)
 
@@ -23,8 +25,9 @@ test-quick:
 
 test-sanitized:
 	@scripts/setup test
+	@scripts/sources build/sources
 	@$(call BUILD,sanitized)
-	@cd build/sanitized && ctest --output-on-failure --parallel $(JOBS) -LE page
+	@cd build/sanitized && ctest --output-on-failure --parallel $(JOBS) -LE 'page|board'
 
 # Without our presets: Release and Debug, gcc and clang.
 plain-builds:
@@ -71,10 +74,22 @@ format:
 	@scripts/setup lint
 	@git ls-files -co --exclude-standard '*.c' '*.h' | xargs clang-format -i
 
-size:
-	@scripts/setup cross
-	@$(call BUILD,cortex-m)
-	@scripts/size
+# What firmware takes, by part; fails beyond the limits of ports/mps2/limits.ini.
+size: firmware
+	@scripts/size build/firmware
+
+# Images for the emulated Cortex-M3 board of ports/mps2: build/firmware/smallest.elf, rtsp.elf, push.elf …
+firmware:
+	@scripts/setup firmware
+	@scripts/sources build/sources
+	@$(call BUILD,firmware)
+
+# Starts one of them; its page is then at http://127.0.0.1:8080 and rtsp://127.0.0.1:8554 of this machine.
+IMAGE ?= rtsp
+HTTP ?= 8080
+RTSP ?= 8554
+firmware-demo: firmware
+	@scripts/board build/firmware/$(IMAGE).elf $(HTTP) $(RTSP)
 
 docs:
 	@scripts/setup build

@@ -7,9 +7,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
     bmb_rtcp_walk walk = { 0 };
     bmb_rtcp_block block;
-    bool bye = false;
     size_t blocks = 0;
-    while (bmb_rtcp_next(&walk, data, size, &block, &bye))
+    while (bmb_rtcp_next(&walk, data, size, &block))
         if (++blocks > size / 24) abort(); /* more than could be there */
     return 0;
 }

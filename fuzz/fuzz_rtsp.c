@@ -26,6 +26,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
         for (;;) {
             bmb_rtsp_data d;
             size_t used = bmb_rtsp_parse_feed(&p, rx, held, ROOM, &d);
+            if ((size_t)p.credentials_at + p.credentials_size > used && p.credentials_size > 0) abort();
             if (used > held || (d.data != NULL && (d.data < rx || d.data + d.size > rx + held))) abort();
             if (used == 0 && !p.complete && held == ROOM) abort(); /* stuck */
             memmove(rx, rx + used, held - used);

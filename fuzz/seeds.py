@@ -124,7 +124,10 @@ def main(traces, folder):
             if word[0] == "codec":
                 scene, count = Scene(word[1]), count + 1
             elif word[0] == "close":
-                open(f"{folder}/{name.removesuffix('.trace')}-{count}", "wb").write(scene.bytes())
+                name_here = f"{folder}/{name.removesuffix('.trace')}-{count}"
+                open(name_here, "wb").write(scene.bytes())
+                scene.more |= 128  # and with a port that is lent its frames
+                open(name_here + "-lent", "wb").write(scene.bytes())
             elif not (name.startswith("refused") and word[0] == "open"):
                 scene.take(word)
 

@@ -27,6 +27,51 @@ static void a_reader_stops_at_its_end(void **state)
     assert_int_equal(bmb_left(&r), 0);
 }
 
+/* Wherever the run begins and ends, and whatever stands around it. */
+static void bytes_are_found_by_words(void **state)
+{
+    (void)state;
+    _Alignas(8) uint8_t data[160];
+    for (unsigned value = 0; value < 256; value += 51) {
+        memset(data, (int)(value ^ 0x80), sizeof data);
+        for (size_t begin = 0; begin < 9; begin++) {
+            for (size_t size = 0; size < 80; size++) {
+                data[begin + size] = (uint8_t)value; /* behind the end: not looked at */
+                assert_null(bmb_find_by_words(data + begin, size, (uint8_t)value));
+                data[begin + size] = (uint8_t)(value ^ 0x80);
+                if (size == 0) continue;
+                size_t at, later = begin + size - 1;
+                for (size_t k = 0; k < size; k += 13) {
+                    at = begin + k;
+                    data[at] = data[later] = (uint8_t)value;
+                    assert_ptr_equal(bmb_find_by_words(data + begin, size, (uint8_t)value), data + at);
+                    assert_ptr_equal(bmb_find(data + begin, size, (uint8_t)value), data + at);
+                    data[at] = data[later] = (uint8_t)(value ^ 1); /* differs in the lowest bit alone */
+                    assert_null(bmb_find_by_words(data + begin, size, (uint8_t)value));
+                    data[at] = data[later] = (uint8_t)(value ^ 0x80);
+                }
+            }
+        }
+    }
+}
+
+static void runs_are_equal_or_not(void **state)
+{
+    (void)state;
+    uint8_t a[40], b[44];
+    for (size_t i = 0; i < sizeof a; i++) a[i] = b[i + 1] = (uint8_t)(i * 7);
+    for (size_t size = 0; size < sizeof a; size++) {
+        b[size + 1] ^= 1; /* behind the end */
+        assert_true(bmb_equal(a, b + 1, size));
+        b[size + 1] ^= 1;
+        for (size_t k = 0; k < size; k++) {
+            b[k + 1] ^= 0x40;
+            assert_false(bmb_equal(a, b + 1, size));
+            b[k + 1] ^= 0x40;
+        }
+    }
+}
+
 static void a_writer_stops_at_its_end(void **state)
 {
     (void)state;
@@ -158,6 +203,8 @@ int main(void)
         cmocka_unit_test(times_between_stop_at_the_most_that_can_be_said),
         cmocka_unit_test(addresses_are_written_in_their_short_form),
         cmocka_unit_test(sizes_saturate),
+        cmocka_unit_test(bytes_are_found_by_words),
+        cmocka_unit_test(runs_are_equal_or_not),
         cmocka_unit_test(decimals_are_read_whole_or_not),
         cmocka_unit_test(a_rate_is_that_of_the_last_two_seconds),
         cmocka_unit_test(a_young_rate_is_not_averaged_over_the_past),

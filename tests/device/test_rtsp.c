@@ -432,8 +432,10 @@ static void a_session_over_udp_lives_by_signs_of_life(void **state)
     frame(true);
     bmb_sock s = play(UDP);
     const bmb_addr from = { .family = 4, .ip = { 192, 0, 2, 99 }, .port = 6001 };
-    const uint8_t rr[8] = { 0x80, 201, 0, 1, 9, 9, 9, 9 };
-    for (int i = 0; i < 40; i++) { /* by RTCP */
+    uint8_t rr[32] = { 0x81, 201, 0, 7, 9, 9, 9, 9 };
+    const uint8_t nothing[8] = { 0x80, 201, 0, 1, 9, 9, 9, 9 };
+    memcpy(rr + 8, t.f->datagrams[0].data + 8, 4); /* our SSRC */
+    for (int i = 0; i < 40; i++) {                 /* by RTCP about its stream */
         t.f->datagram_count = 0;
         for (int k = 0; k < 15; k++) frame(true);
         if (i % 10 == 0) fake_datagram_in(t.f, rtcp_port(), &from, rr, sizeof rr);
@@ -442,9 +444,10 @@ static void a_session_over_udp_lives_by_signs_of_life(void **state)
     fake_hang_up(t.f, s); /* the connection may go */
     fake_settle(t.f, t.device);
     assert_int_equal(device().sessions, 1);
-    for (int i = 0; i < 24; i++) {
+    for (int i = 0; i < 24; i++) { /* and by nothing else: this could be said by who never saw the stream */
         t.f->datagram_count = 0;
         for (int k = 0; k < 15; k++) frame(true);
+        fake_datagram_in(t.f, rtcp_port(), &from, nothing, 1 + (size_t)i % sizeof nothing);
     }
     assert_int_equal(device().sessions, 0);
     assert_int_equal(device().viewers, 0);
@@ -458,7 +461,8 @@ static void a_session_without_its_connection_must_report(void **state)
     frame(true);
     bmb_sock s = play(UDP);
     const bmb_addr from = { .family = 4, .ip = { 192, 0, 2, 99 }, .port = 6001 };
-    const uint8_t rr[8] = { 0x80, 201, 0, 1, 9, 9, 9, 9 };
+    uint8_t rr[32] = { 0x81, 201, 0, 7, 9, 9, 9, 9 };
+    memcpy(rr + 8, t.f->datagrams[0].data + 8, 4); /* our SSRC */
     fake_run(t.f, t.device, 20000000);
     assert_int_equal(device().sessions, 1); /* its connection is there: it may be silent */
     fake_hang_up(t.f, s);

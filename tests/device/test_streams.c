@@ -318,6 +318,26 @@ static void an_absent_camera_is_tried_as_soon_as_it_is_there(void **state)
     assert_true(fake_event_count(t.f, BMB_EVENT_CAMERA_FAILED) > 0);
 }
 
+/* It fails while its node is still there, which goes an instant later. */
+static void one_that_fails_before_it_is_gone_is_tried_when_it_is_back(void **state)
+{
+    (void)state;
+    t.f->port.cameras.present = present;
+    is_there = true;
+    t.f->cameras[0].start_err = BMB_FAILED;
+    fake_device_open(&t);
+    fake_run(t.f, t.device, 40000000); /* pauses have grown to many seconds */
+    uint32_t before = stats(0).restarts;
+    fake_run(t.f, t.device, 5000000);
+    assert_true(stats(0).restarts <= before + 1); /* while it is there and fails, it has its pauses */
+    is_there = false;
+    (void)bmb_step(t.device);
+    t.f->cameras[0].start_err = BMB_OK;
+    is_there = true;
+    (void)bmb_step(t.device);
+    assert_int_equal(stats(0).camera_state, BMB_CAMERA_STARTING);
+}
+
 static void a_camera_that_fails_soon_again_has_growing_pauses(void **state)
 {
     (void)state;
@@ -375,6 +395,7 @@ int main(void)
         TEST(a_still_that_does_not_come_is_given_up),
         TEST(an_h264_feed_gives_stills_of_another_stream),
         TEST(an_absent_camera_is_tried_as_soon_as_it_is_there),
+        TEST(one_that_fails_before_it_is_gone_is_tried_when_it_is_back),
         TEST(a_camera_that_fails_soon_again_has_growing_pauses),
         TEST(a_camera_that_begins_slowly_is_waited_for),
     };

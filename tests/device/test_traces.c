@@ -458,10 +458,11 @@ static void do_status(char **word, size_t count)
         if (bmb_status_feed(&feed, memory, sizeof memory, text, sizeof text) > 0) fake_tell(s->t.f, "%s", text);
     bmb_push_stats push;
     for (size_t i = 0; bmb_push_stats_get(d, i, &push) == BMB_OK; i++)
-        if (bmb_status_push("yard", &push, memory, sizeof memory, text, sizeof text) > 0) fake_tell(s->t.f, "%s", text);
+        if (bmb_status_push("yard", &push, true, memory, sizeof memory, text, sizeof text) > 0)
+            fake_tell(s->t.f, "%s", text);
     bmb_viewer_stats viewer;
     for (size_t i = 0; bmb_viewer_stats_get(d, i, &viewer) == BMB_OK; i++)
-        if (bmb_status_viewer("yard", &viewer, memory, sizeof memory, text, sizeof text) > 0)
+        if (bmb_status_viewer("yard", &viewer, true, memory, sizeof memory, text, sizeof text) > 0)
             fake_tell(s->t.f, "%s", text);
 }
 

@@ -145,6 +145,10 @@ sed "s/^viewers = 3/viewers = $best/" "$here/siding.ini" >"$here/best.ini"
 "$bambino" budget "$here/best.ini" >/dev/null; check "the largest number that is named does fit" $? 0
 sed "s/^viewers = 3/viewers = $((best + 1))/" "$here/siding.ini" >"$here/best.ini"
 "$bambino" budget "$here/best.ini" >/dev/null; check "and one more does not" $? 1
+sed 's/^flash = .*/flash = 100K/' "$(dirname "$0")/../../ports/sim/boards/siding.ini" >"$here/little.ini"
+sed 's/^board = .*/board = little.ini/' "$here/siding.ini" >"$here/large.ini"
+"$bambino" budget "$here/large.ini" >"$here/budget"; check "a program larger than the flash does not fit" $? 1
+says "the flash" "$here/budget" "of 102,400 bytes: DOES NOT FIT"
 "$bambino" budget "$here/siding.ini" --preview yard --out "$here/sheet.png" >"$here/out"; check "the contact sheet" $? 0
 check "its kind" "$(head -c 8 "$here/sheet.png" | od -An -tx1 | tr -d ' ')" 89504e470d0a1a0a
 check "its qualities" "$(grep -cE '^ +[0-9]+ +[0-9]+ +[0-9]+$' "$here/out")" 8
@@ -226,6 +230,11 @@ mkdir -p "$here/root/etc/systemd/system"
 "$bambino" service install "$here/siding.ini" --root "$here/root" >"$here/out"; check "installed" $? 0
 "$bambino" service show --root "$here/root" >"$here/unit"; check "shown" $? 0
 for line in Type=notify WatchdogSec=20 DynamicUser=yes NoNewPrivileges=yes Restart=always; do says "the unit" "$here/unit" "$line"; done
+if command -v systemd-analyze >/dev/null && cp "$here/unit" "$here/bambino.service"; then
+    # systemd's own analysis of what the service could do if it were taken over: 0 nothing, 10 everything.
+    exposure=$(systemd-analyze security --offline=true --no-pager "$here/bambino.service" 2>/dev/null | sed -n 's/.*exposure level.*: \([0-9]*\)\.\([0-9]\).*/\1\2/p')
+    check "what the service leaves open (${exposure:-not told} tenths)" "$([ "${exposure:-99}" -le 16 ] && echo little)" little
+fi
 says "its secrets" "$here/unit" "LoadCredential=bambino-secrets:$here/siding-secrets.ini"
 mkdir "$here/handed" && mv "$here/siding-secrets.ini" "$here/handed/bambino-secrets"
 CREDENTIALS_DIRECTORY=$here/handed "$bambino" run "$here/siding.ini" --check >/dev/null; check "secrets that are handed over" $? 0

@@ -21,7 +21,9 @@ begin() {
     pid=$!
     started+=("$pid")
     for _ in $(seq 100); do
-        at=$(sed -n 's|^[a-z]*://\(127\.0\.0\.1:[0-9]*\).*|\1|p' "$work/out" | head -n 1)
+        # A line that is half written would give half of a port.
+        at=
+        [ -z "$(tail -c 1 "$work/out")" ] && at=$(sed -n 's|^[a-z]*://\(127\.0\.0\.1:[0-9]*\).*|\1|p' "$work/out" | head -n 1)
         [ -n "$at" ] && return
         sleep 0.1
     done
@@ -49,6 +51,12 @@ begin real_camera 0 0 "no such camera" # absent: it says so, serves, and waits f
 grep -q "no camera matches no such camera; plug it in" "$work/err" || fail "real_camera: says nothing"
 [ "$(curl -s -o "$work/none" -w '%{http_code}' --max-time 9 "http://$at/front.jpg")" = 503 ] || fail "real_camera: no 503"
 finish real_camera
+
+begin other_system "$source/demo/loco.mjpeg" 0 60
+[ "$(size_of loco.jpg)" = 320,240 ] || fail "other_system: another size"
+moves "http://$at/loco.mjpeg"
+kill "$pid"
+"$bin/example_other_system" 2>/dev/null && fail "other_system: no file is no fault"
 
 begin own_camera "$source/demo/loco.mjpeg" 0
 [ "$(size_of cab.jpg)" = 320,240 ] || fail "own_camera: another size"

@@ -48,7 +48,7 @@ def framed():
 
 def http():
     s = socket.create_connection(("192.0.2.1", 8080))
-    s.sendall(b"GET /yard.mjpeg HTTP/1.1\r\nHost: a\r\n\r\n")
+    s.sendall(b"GET /yard.mjpeg HTTP/1.1\r\nHost: localhost\r\n\r\n")
     f = s.makefile("rb")
     while True:
         head = {}

@@ -59,42 +59,42 @@ static void with_gstreamer(const char *feed, const char *transport, uint16_t wid
 static void ffmpeg_takes_h264_over_tcp(void **state)
 {
     (void)state;
-    with_ffmpeg("station", "tcp", 1280, 720, 300);
+    with_ffmpeg("station", "tcp", 1280, 720, 210);
 }
 static void ffmpeg_takes_h264_over_udp(void **state)
 {
     (void)state;
-    with_ffmpeg("station", "udp", 1280, 720, 300);
+    with_ffmpeg("station", "udp", 1280, 720, 210);
 }
 static void ffmpeg_takes_jpeg_over_tcp(void **state)
 {
     (void)state;
-    with_ffmpeg("yard", "tcp", 640, 480, 150);
+    with_ffmpeg("yard", "tcp", 640, 480, 105);
 }
 static void ffmpeg_takes_jpeg_over_udp(void **state)
 {
     (void)state;
-    with_ffmpeg("yard", "udp", 640, 480, 150);
+    with_ffmpeg("yard", "udp", 640, 480, 105);
 }
 static void gstreamer_takes_h264_over_tcp(void **state)
 {
     (void)state;
-    with_gstreamer("station", "tcp", 1280, 720, 300);
+    with_gstreamer("station", "tcp", 1280, 720, 210);
 }
 static void gstreamer_takes_h264_over_udp(void **state)
 {
     (void)state;
-    with_gstreamer("station", "udp", 1280, 720, 300);
+    with_gstreamer("station", "udp", 1280, 720, 210);
 }
 static void gstreamer_takes_jpeg_over_tcp(void **state)
 {
     (void)state;
-    with_gstreamer("yard", "tcp", 640, 480, 150);
+    with_gstreamer("yard", "tcp", 640, 480, 105);
 }
 static void gstreamer_takes_jpeg_over_udp(void **state)
 {
     (void)state;
-    with_gstreamer("yard", "udp", 640, 480, 150);
+    with_gstreamer("yard", "udp", 640, 480, 105);
 }
 
 static void ffmpeg_takes_a_transport_stream_over_http(void **state)

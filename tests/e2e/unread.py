@@ -31,7 +31,7 @@ while b"Ctrl-C" not in text:
 port = int(re.search(rb"http://127.0.0.1:(\d+)/yard.mjpeg", text)[1])
 os.set_blocking(err_read, True)
 viewer = socket.create_connection(("127.0.0.1", port))
-viewer.sendall(b"GET /yard.mjpeg HTTP/1.1\r\nHost: a\r\n\r\n")
+viewer.sendall(b"GET /yard.mjpeg HTTP/1.1\r\nHost: localhost\r\n\r\n")
 before = frames(viewer, 3)
 for n in range(1000):
     ask(port, f"/no-such-feed-{n:080}.jpg")

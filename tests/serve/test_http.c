@@ -124,13 +124,14 @@ static void feeds_and_pages_are_found(void **state)
 static void errors_say_how_long_they_are(void **state)
 {
     (void)state;
-    char out[400];
+    char out[600];
     bmb_writer w = bmb_writer_of(out, sizeof out - 1);
     const bmb_http_terms terms = { 0 };
     bmb_http_error(&w, 503, &terms, NULL, 0, false);
     out[bmb_written(&w)] = '\0';
     assert_string_equal(out, "HTTP/1.1 503 Service Unavailable\r\nContent-Type: text/plain; charset=utf-8\r\n"
                              "Content-Length: 24\r\nCache-Control: no-store\r\nRetry-After: 5\r\n"
+                             "X-Content-Type-Options: nosniff\r\nCross-Origin-Resource-Policy: same-origin\r\n"
                              "Connection: close\r\n\r\n503 Service Unavailable\n");
 }
 
@@ -161,7 +162,7 @@ static void the_largest_status_objects_fit(void **state)
     viewer.peer.family = 6;
     viewer.sent = viewer.skipped = viewer.bytes = 999999999999999;
     viewer.waiting = viewer.reports = true;
-    assert_true(bmb_status_viewer(name, &viewer, memory, sizeof memory, out, sizeof out) > 200);
+    assert_true(bmb_status_viewer(name, &viewer, true, memory, sizeof memory, out, sizeof out) > 200);
 }
 
 int main(void)

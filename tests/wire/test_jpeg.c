@@ -108,6 +108,7 @@ static void a_still_is_a_whole_response(void **state)
     flatten(&g, text);
     assert_string_equal(text, "HTTP/1.1 200 OK\r\nContent-Type: image/jpeg\r\nContent-Length: 4\r\n"
                               "Cache-Control: no-store\r\nFrame-Number: 7\r\nFrame-Captured-Us: 12 uptime\r\n"
+                              "X-Content-Type-Options: nosniff\r\nCross-Origin-Resource-Policy: same-origin\r\n"
                               "Connection: close\r\n\r\nJPEG");
     cursor = (bmb_cursor){ 0 };
     bmb_gather_clear(&g);

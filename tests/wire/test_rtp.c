@@ -290,22 +290,23 @@ static void reports_of_receivers_are_read(void **state)
                            0,    0,   0, 90, 0, 0, 0, 1, 0, 0, 0, 2, 0x81, 203,  0,    1,    9, 9, 9, 9 };
     bmb_rtcp_walk walk = { 0 };
     bmb_rtcp_block b;
-    bool bye = false;
-    assert_true(bmb_rtcp_next(&walk, rr, sizeof rr, &b, &bye));
+    assert_true(bmb_rtcp_next(&walk, rr, sizeof rr, &b));
     assert_int_equal(b.ssrc, 0x01020304);
     assert_int_equal(b.lost_256, 64);
     assert_int_equal(b.lost, -2);
     assert_int_equal(b.highest, 0x10005);
     assert_int_equal(b.jitter, 90);
-    assert_false(bye);
-    assert_false(bmb_rtcp_next(&walk, rr, sizeof rr, &b, &bye));
-    assert_true(bye);
+    assert_int_equal(b.from, 0x09090909);
+    assert_false(walk.bye);
+    assert_false(bmb_rtcp_next(&walk, rr, sizeof rr, &b));
+    assert_true(walk.bye);
+    assert_int_equal(walk.left, 0x09090909);
     for (size_t n = 0; n < sizeof rr; n++) { /* cut anywhere */
         uint8_t *exact = malloc(n + 1);
         memcpy(exact, rr, n);
         walk = (bmb_rtcp_walk){ 0 };
         int blocks = 0;
-        while (bmb_rtcp_next(&walk, exact, n, &b, &bye)) blocks++;
+        while (bmb_rtcp_next(&walk, exact, n, &b)) blocks++;
         assert_int_equal(blocks, n >= 32 ? 1 : 0);
         free(exact);
     }
