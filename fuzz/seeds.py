@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""Makes seeds for fuzz_device of the traces in tests/traces. seeds.py TRACES FOLDER"""
+"""Makes seeds for fuzz_device: of the traces in tests/traces, and of what is said to a device with users. seeds.py TRACES FOLDER"""
 import os, re, struct, sys
 
 PEERS = 4
@@ -108,13 +108,113 @@ class Scene:
         elif name == "camera" and "effective.height" in values:
             self.op(7, 0, bytes([6]))
 
+    def open(self, outlet):
+        """Somebody new at an outlet; his letter."""
+        letter = chr(ord("a") + len(self.clients))
+        self.clients.append(letter)
+        self.op(5, self.peer(letter))
+        self.op(4, self.peer(letter) | outlet << 2)
+        return letter
+
+    def pictures(self, count):
+        for _ in range(count):
+            self.op(1, 0, bytes([100]))
+            self.op(3, 8 | 2)
+
     def bytes(self):
         outlets = sum(kind << 2 * i for i, kind in enumerate(self.outlets))
         return bytes([int(self.what), self.more, outlets]) + self.ops
 
 
+NONCE = "00000000000F42400000000100000000000000000000000000000000"  # of a scene, where all sums are zero
+DIGEST = f'Authorization: Digest username="%s", realm="r", nonce="{NONCE}", uri="%s", algorithm=%s, response="%s", qop=auth, nc=%08x, cnonce="c"\r\n'
+
+
+def proof(name, uri, count=1, sha256=True):
+    return DIGEST % (name, uri, "SHA-256" if sha256 else "MD5", "0" * (64 if sha256 else 32), count)
+
+
+def http(method, path, more=""):
+    return f"{method} {path} HTTP/1.1\r\nHost: a\r\n{more}\r\n".encode()
+
+
+def rtsp(method, number, more="", path="/yard"):
+    return f"{method} rtsp://a{path} RTSP/1.0\r\nCSeq: {number}\r\n{more}\r\n".encode()
+
+
+def guarded():
+    """What is said to a device with users, outlet by outlet: HTTP, RTSP, and plain or framed. Yields names and scenes."""
+    lent = "A" * 36  # number 0 with no end, and a sum of zeroes
+    asks = [
+        [("GET", "/who.json", ""), ("POST", "/sign-in", proof("a", "/sign-in")), ("GET", "/who.json", "Cookie: bambino=\x020\r\n"),
+         ("GET", "/status.json", "Cookie: x=1; bambino=\x020\r\n"), ("POST", "/lend/yard/5/2", "Cookie: bambino=\x020\r\n"),
+         ("POST", "/lend/station/0", "Cookie: bambino=\x020\r\n"), ("POST", "/end-link/1/9", "Cookie: bambino=\x020\r\n"),
+         ("POST", "/end-sign-in/0", "Cookie: bambino=\x020\r\n"), ("POST", "/sign-out", "Cookie: bambino=\x020\r\n")],
+        [("POST", "/sign-in", proof("w", "/sign-in", 1, False)), ("GET", "/yard.mjpeg", "Cookie: bambino=\x020\r\n"), None,
+         ("POST", "/sign-out", "Cookie: bambino=\x020\r\n"), None, None],
+        [("GET", f"/lent/{lent}/yard.mjpeg", ""), None, ("GET", f"/lent/{lent}/yard.jpg", ""), ("GET", f"/lent/{lent}/station.ts?x=1", "")],
+        [("GET", "/yard.jpg", proof("a", "/yard.jpg", n)) for n in (1, 2, 2, 70, 3, 0)],
+        [("GET", "/yard-320x240.jpg", proof("w", "/yard-320x240.jpg")), ("GET", "/yard.sdp", proof("nobody", "/yard.sdp")),
+         ("GET", "/yard.jpg", "Authorization: Bearer abcdef\r\n"), ("GET", "/yard.jpg", "Authorization: Basic YTpi\r\n"),
+         ("GET", "/yard.jpg", "Authorization: Odd\r\n"), ("GET", "/none", "")]
+        + [("GET", "/yard.jpg", proof("w", "/other"))] * 2 + [("GET", "/yard.jpg", proof("x", "/yard.jpg"))] * 8,
+        [("GET", "/yard.jpg", "Origin: http://o\r\n" + proof("a", "/yard.jpg")), ("POST", "/sign-in", "Origin: http://o\r\n"),
+         ("GET", "/", "Origin: http://p\r\n"), ("GET", "/", "Origin: http://a\r\n"), ("GET", "/", "User-Agent: Mozilla/5.0\r\n")],
+    ]
+    for codec, more in [("jpeg", 2 | 4 | 8), ("h264", 2 | 4 | 8 | 16 | 32), ("jpeg", 2 | 8), ("jpeg", 4)]:
+        def scene():
+            s = Scene(codec)
+            s.what, s.more, s.outlets = s.what | 128 | 32, more, [0, 1, 3]
+            return s
+
+        for i, ask in enumerate(asks):
+            s = scene()
+            a = s.open(0)
+            for one in ask:
+                if one is None:
+                    s.pictures(3)
+                    s.op(3, 4)
+                    a = s.open(0)
+                else:
+                    s.say(a, http(*one))
+                    s.pictures(1)
+            yield f"http-{i}-{codec}-{more}", s
+        s = scene()
+        a = s.open(1)
+        digest = proof("a", "rtsp://a/yard")
+        for number, (method, extra) in enumerate([
+                ("OPTIONS", ""), ("DESCRIBE", ""), ("DESCRIBE", digest), ("DESCRIBE", "Authorization: Bearer abcdef\r\n"),
+                ("SETUP", "Transport: RTP/AVP/TCP;unicast;interleaved=0-1\r\n" + digest), ("PLAY", "Session: \x010\r\n" + digest),
+                ("GET_PARAMETER", "Session: \x010\r\n" + digest), ("TEARDOWN", "Session: \x010\r\n" + digest)]):
+            s.say(a, rtsp(method, number + 1, extra))
+            s.pictures(2)
+        for n in range(8):
+            s.say(a, rtsp("DESCRIBE", 20 + n, proof("x", "rtsp://a/yard")))
+        yield f"rtsp-{codec}-{more}", s
+        s = scene()
+        a = s.open(2)
+        s.say(a, message(65, 1, b""))
+        s.say(a, message(66, 2, b"\0\0"))
+        for name in (b"x", b"w", b"a"):
+            s.say(a, message(72, 3, bytes(32) + bytes([len(name)]) + name))
+            for kind, body in ((66, b"\0\0"), (67, b""), (69, b"\0\0\0\1\0\0\0\1"), (70, b"\xff\xff"), (71, b"")):
+                s.say(a, message(kind, 4, body))
+                s.pictures(1)
+        yield f"framed-{codec}-{more}", s
+        s = scene()
+        s.outlets = [0, 1, 2]
+        for line in (b"token abcdef\r\n", b"tok", b"GET /\r\n", b"token \n", b""):
+            a = s.open(2)
+            s.say(a, line)
+            s.pictures(3)
+            s.op(3, 5)
+        yield f"plain-{codec}-{more}", s
+
+
 def main(traces, folder):
     os.makedirs(folder, exist_ok=True)
+    for name, scene in guarded():
+        open(f"{folder}/guarded-{name}", "wb").write(scene.bytes())
     for name in sorted(os.listdir(traces)):
         scene, count = None, 0
         for line in open(f"{traces}/{name}"):

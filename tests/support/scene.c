@@ -1,5 +1,6 @@
 #include "support/scene.h"
 
+#include <limits.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -73,8 +74,11 @@ static void no_hash(void *ctx, bmb_hash which, const bmb_slice *slices, size_t c
     memset(out, 0, which == BMB_HASH_MD5 ? BMB_MD5_SIZE : BMB_SHA256_SIZE);
 }
 
-static const bmb_account accounts[] = { { .name = "a", .role = BMB_ROLE_ADMINISTER, .feeds = UINT64_MAX },
-                                        { .name = "w", .role = BMB_ROLE_WATCH, .feeds = 1 } };
+static const bmb_account accounts[] = {
+    { .name = "a", .role = BMB_ROLE_ADMINISTER, .feeds = UINT64_MAX },
+    { .name = "w", .role = BMB_ROLE_WATCH, .feeds = 1 },
+    { .name = "p", .role = BMB_ROLE_ADJUST, .feeds = UINT64_MAX, .program = true },
+};
 static bmb_access closed;
 
 static void guard(unsigned more)
@@ -83,7 +87,7 @@ static void guard(unsigned more)
     static const uint8_t key[BMB_LINK_KEY_SIZE];
     closed = (bmb_access){ .realm = "r",
                            .accounts = accounts,
-                           .account_count = more & 2 ? 2 : 0,
+                           .account_count = more & 2 ? 3 : 0,
                            .anybody = more & 4 ? BMB_ROLE_NONE : BMB_ROLE_WATCH,
                            .link_key = more & 8 ? key : NULL };
     t.f->port.hash = no_hash;
@@ -175,16 +179,31 @@ static bool is_there(const peer *p)
     return p->port != 0 && s->open && s->peer.port == p->port && !s->udp;
 }
 
-/* A length, and so many bytes; 1 and a digit stands for that session's identifier. */
+/* The cookie of a sign-in at the page. */
+static size_t put_cookie(char *out, size_t room, unsigned number)
+{
+    bmb_writer w = bmb_writer_of(out, room);
+    bmb_put_hex(&w, number, 4);
+    bmb_put_hex_bytes(&w, t.device->talk.guard.sign_ins[number].secret, 16);
+    return bmb_written(&w);
+}
+
+/* A length, and so many bytes; 1 and a digit stands for that session's identifier, 2 and one for that sign-in. */
 static void say(input *in, const peer *p)
 {
     size_t n = byte(in);
     n = n < 240 ? n : (n - 240) * 256 + byte(in);
     if (n > (size_t)(in->end - in->at)) n = (size_t)(in->end - in->at);
-    if (is_there(p) && t.f->socks[p->sock].in_size + 17 * n + 17 < FAKE_IN) {
+    if (is_there(p) && t.f->socks[p->sock].in_size + 37 * n + 37 < FAKE_IN) {
         for (size_t i = 0; i < n; i++) {
-            char id[17];
-            if (in->at[i] != 1 || i + 1 >= n || (unsigned)in->at[i + 1] - '0' >= t.device->talk.session_most) {
+            char id[BMB_COOKIE_SIZE + 1];
+            unsigned number = i + 1 < n ? (unsigned)in->at[i + 1] - '0' : UINT_MAX;
+            if (in->at[i] == 2 && number < 10 && t.device->talk.guard.sign_ins != NULL) {
+                fake_say(t.f, p->sock, id, put_cookie(id, sizeof id, number));
+                i++;
+                continue;
+            }
+            if (in->at[i] != 1 || number >= t.device->talk.session_most) {
                 fake_say(t.f, p->sock, in->at + i, 1);
                 continue;
             }
