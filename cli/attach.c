@@ -339,15 +339,12 @@ bool cli_prepare(cli_device *d)
     c->idle_ms = (uint32_t)f->idle_ms;
     c->session_ms = (uint32_t)f->session_ms;
     c->unsent_ms = (uint32_t)f->unsent_ms;
-    if (f->http.family != 0)
-        d->outlets[c->outlet_count++] = (bmb_outlet_config){ .kind = BMB_OUTLET_HTTP, .listen = f->http };
-    if (f->rtsp.family != 0)
-        d->outlets[c->outlet_count++] = (bmb_outlet_config){ .kind = BMB_OUTLET_RTSP, .listen = f->rtsp };
     if (d->tolerant) drop_missing(d);
+    if (!cli_prepare_web(d)) return false;
     c->feed_count = f->feed_count;
     for (size_t i = 0; i < f->feed_count; i++)
         if (!prepare_feed(d, i)) return false;
-    return cli_access_open(d) && cli_prepare_plain(d);
+    return cli_access_open(d) && cli_prepare_plain(d) && cli_secure_open(d);
 }
 
 /* Modes that a feed could have beside the others of its camera, as text; "": none. */
@@ -385,6 +382,8 @@ bool cli_fault(const cli_device *d, const bmb_fault *why)
     char text[400], possible[300];
     bmb_fault_text(why, text, sizeof text);
     cli_error("%s: %s", d->file.path, text);
+    if (why->key != NULL && strcmp(why->key, "encryption") == 0 && cli_secure_trouble(d) != NULL)
+        cli_error("[tls]: %s", cli_secure_trouble(d));
     if (why->key == NULL || strcmp(why->key, "together") != 0) return false;
     possible_beside(d, why->name, possible, sizeof possible);
     cli_error("beside the other feeds of its camera it can have %s", possible[0] != '\0' ? possible : "nothing");
@@ -425,6 +424,7 @@ void cli_close(cli_device *d)
     bmb_board_detach(d->board);
     bmb_linux_destroy(d->linux_port);
     cli_access_close(d);
+    cli_secure_close(d);
     free(d->memory);
 }
 

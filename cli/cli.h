@@ -10,13 +10,14 @@
 #include "bambino/intake.h"
 #include "bambino/linux.h"
 #include "bambino/sim.h"
+#include "bambino/tls.h"
 #include "bambino/v4l2.h"
 
 enum { EXIT_OK = 0, EXIT_FAILED = 1, EXIT_USAGE = 2 };
 
 #define CLI_FEEDS_MOST 16
 #define CLI_CAMERAS_MOST 16
-#define CLI_TCP_MOST 6 /* with HTTP and RTSP the most outlets that a device has */
+#define CLI_TCP_MOST 6 /* with HTTP and RTSP, plain and encrypted, the most outlets that a device has */
 #define CLI_PUSHES_MOST 16
 #define CLI_SETTINGS_MOST BMB_CONTROL_COUNT
 #define CLI_TEXT_MAX 256
@@ -67,8 +68,10 @@ typedef struct cli_plain {
     int format;              /* 0: chosen by codec; else 1 + bmb_stream_format */
     int64_t keep_all, controls;
     char hosts[CLI_TEXT_MAX];
-    bmb_addr listen;       /* tcp */
-    char to[CLI_TEXT_MAX]; /* push */
+    int64_t secure;         /* tcp */
+    char pin[CLI_TEXT_MAX]; /* push */
+    bmb_addr listen;        /* tcp */
+    char to[CLI_TEXT_MAX];  /* push */
     int64_t ttl;
     bmb_addr interface; /* family 0: the system chooses */
     char sdp[CLI_TEXT_MAX];
@@ -80,7 +83,8 @@ typedef struct cli_config {
     char path[CLI_TEXT_MAX];
     char device_name[64];
     int64_t viewers, spare, request_buffer, rtp_packet, stall_ms, request_ms, idle_ms, session_ms, unsent_ms, memory;
-    bmb_addr http, rtsp; /* family 0: no such outlet */
+    bmb_addr http, rtsp, https, rtsps; /* family 0: no such outlet */
+    char http_plain[CLI_TEXT_MAX], rtsp_plain[CLI_TEXT_MAX], certificate[CLI_TEXT_MAX], key[CLI_TEXT_MAX];
     cli_camera cameras[CLI_CAMERAS_MOST];
     size_t camera_count;
     cli_feed feeds[CLI_FEEDS_MOST];
@@ -116,6 +120,8 @@ void cli_config_reference(FILE *out);
 #define CLI_NAMES_MOST 8
 #define CLI_HOSTS_MOST 8
 typedef struct cli_access cli_access;
+typedef struct cli_secure cli_secure;
+#define CLI_CERTIFICATE_NAMES 16
 
 /* Everything that runs: port, cameras and, once opened, the device. */
 typedef struct cli_device {
@@ -131,7 +137,7 @@ typedef struct cli_device {
     bmb_config config;
     bmb_feed_config feeds[CLI_FEEDS_MOST];
     bmb_setting settings[CLI_FEEDS_MOST][CLI_SETTINGS_MOST];
-    bmb_outlet_config outlets[2 + CLI_TCP_MOST];
+    bmb_outlet_config outlets[4 + CLI_TCP_MOST];
     bmb_push_config pushes[CLI_PUSHES_MOST];
     bool described[CLI_PUSHES_MOST]; /* its session description is written */
     bmb_board board_data;
@@ -147,6 +153,9 @@ typedef struct cli_device {
     int light_fd, light_lit; /* -1: none */
     bool told;               /* the addresses were printed */
     cli_access *access;
+    cli_secure *secure; /* NULL: nothing is encrypted */
+    bmb_port under;     /* … or the port below */
+    uint8_t pins[CLI_PUSHES_MOST][32];
     bmb_addr hosts[CLI_TCP_MOST][CLI_HOSTS_MOST];
 } cli_device;
 
@@ -156,6 +165,14 @@ bool cli_access_open(cli_device *d);
 uint64_t cli_access_tend(cli_device *d, uint64_t next);
 void cli_access_say(const cli_device *d);
 void cli_access_close(cli_device *d);
+/* The outlets of HTTP and RTSP. Prints a message and returns false on failure, as the next one does. */
+bool cli_prepare_web(cli_device *d);
+/* Lays encryption over the port where something is to be encrypted; once all outlets and pushes are known. */
+bool cli_secure_open(cli_device *d);
+const char *cli_secure_trouble(const cli_device *d); /* why it failed; or NULL */
+uint64_t cli_secure_tend(cli_device *d, uint64_t next);
+void cli_secure_say(const cli_device *d);
+void cli_secure_close(cli_device *d);
 #define CLI_CREDENTIAL "bambino-secrets" /* its name where a service manager hands it over */
 /* Reads the secrets file that the configuration names, or the service manager's copy of it. Prints a message and
  * returns false on failure. */

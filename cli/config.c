@@ -27,6 +27,7 @@ typedef enum section {
     SECTION_NETWORK,
     SECTION_HTTP,
     SECTION_RTSP,
+    SECTION_TLS,
     SECTION_CAMERA,
     SECTION_FEED,
     SECTION_TCP,
@@ -34,7 +35,7 @@ typedef enum section {
     SECTION_COUNT
 } section;
 
-static const char *const section_names[SECTION_COUNT] = { "device", "network", "http", "rtsp",
+static const char *const section_names[SECTION_COUNT] = { "device", "network", "http", "rtsp", "tls",
                                                           "camera", "feed",    "tcp",  "push" };
 
 static const char *const kinds[] = { "drawn", "clip", "device", "program", "input", NULL };
@@ -126,7 +127,23 @@ static const key_row keys[] = {
 
     { SECTION_HTTP, "listen", KEY_ADDR, DEVICE(http), 0, 0, NULL, "", "off",
       "ADDRESS:PORT; an empty address means every interface, port 0 any free one" },
+    { SECTION_HTTP, "secure", KEY_ADDR, DEVICE(https), 0, 0, NULL, "", "off",
+      "HTTPS: ADDRESS:PORT, as above; 443 is the usual port" },
+    { SECTION_HTTP, "plain", KEY_TEXT, DEVICE(http_plain), 1, CLI_TEXT_MAX - 1, NULL, "", "all",
+      "what is left without encryption beside HTTPS: all; redirect sends everybody there; off; or the names of feeds, "
+      "with commas, the rest being redirected" },
     { SECTION_RTSP, "listen", KEY_ADDR, DEVICE(rtsp), 0, 0, NULL, "", "off", "ADDRESS:PORT, as for http" },
+    { SECTION_RTSP, "secure", KEY_ADDR, DEVICE(rtsps), 0, 0, NULL, "", "off",
+      "RTSPS: ADDRESS:PORT, as above; 322 is the usual port. Its RTP goes through the connection" },
+    { SECTION_RTSP, "plain", KEY_TEXT, DEVICE(rtsp_plain), 1, CLI_TEXT_MAX - 1, NULL, "", "all",
+      "what is left without encryption beside RTSPS, as for http" },
+
+    { SECTION_TLS, "certificate", KEY_TEXT, DEVICE(certificate), 1, CLI_TEXT_MAX - 1, NULL, "",
+      "one of the device's own",
+      "your certificate, and those that it was signed by: a PEM file, relative to this file. It is read again when it "
+      "changes" },
+    { SECTION_TLS, "key", KEY_TEXT, DEVICE(key), 1, CLI_TEXT_MAX - 1, NULL, "", "one of the device's own",
+      "its key: a PEM file without a pass phrase; P-256, P-384, or RSA of 2048 bits" },
 
     { SECTION_CAMERA, "source", KEY_CHOICE, CAMERA(kind), 0, 0, kinds, "", "by the other keys",
       "draw the railway, play a clip, take a camera of this machine, or what a program or an input delivers; where no "
@@ -231,16 +248,21 @@ static const key_row keys[] = {
       "for recorders: every frame as long as the reel has it, instead of the newest" },
     { SECTION_TCP, "controls", KEY_INT, PLAIN(controls), 0, 1, NULL, "0 or 1", "1",
       "framed: peers who may adjust may set the camera's controls" },
+    { SECTION_TCP, "secure", KEY_INT, PLAIN(secure), 0, 1, NULL, "0 or 1", "0", "encrypted, with TLS" },
     { SECTION_TCP, "hosts", KEY_TEXT, PLAIN(hosts), 1, CLI_TEXT_MAX - 1, NULL, "", "this machine",
       "not framed: addresses that get a feed which not everybody may watch, with commas; others say `token TEXT` "
       "first" },
 
     { SECTION_PUSH, "to", KEY_TEXT, PLAIN(to), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
-      "udp://HOST:PORT or tcp://HOST:PORT; UDP also a multicast group or a broadcast address" },
+      "udp://HOST:PORT, tcp://HOST:PORT or, encrypted, tls://HOST:PORT; UDP also a multicast group or a broadcast "
+      "address" },
     { SECTION_PUSH, "feed", KEY_NAME, PLAIN(feed), 1, BMB_NAME_MAX - 1, NULL, "", "the section's name",
       "which feed is sent" },
     { SECTION_PUSH, "format", KEY_CHOICE, PLAIN(format), 0, 0, push_formats, "", "auto",
       "auto: over UDP ts for H.264 and rtp for JPEG; over TCP ts for H.264 and raw for JPEG" },
+    { SECTION_PUSH, "fingerprint", KEY_TEXT, PLAIN(pin), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
+      "tls: SHA-256 of the receiver's certificate, 64 hexadecimal digits, with or without colons; any: whoever answers "
+      "there, so that somebody may stand in its place" },
     { SECTION_PUSH, "ttl", KEY_INT, PLAIN(ttl), 1, 255, NULL, "hops", "1",
       "how many routers a multicast packet may pass" },
     { SECTION_PUSH, "interface", KEY_HOST, PLAIN(interface), 0, 0, NULL, "", "the system's choice",
@@ -645,8 +667,9 @@ void cli_config_reference(FILE *out)
 {
     (void)cli_format_names(false);
     (void)cli_format_names(true);
-    static const char *const titles[SECTION_COUNT] = { "[device]",      "[network]",   "[http]",     "[rtsp]",
-                                                       "[camera NAME]", "[feed NAME]", "[tcp NAME]", "[push NAME]" };
+    static const char *const titles[SECTION_COUNT] = { "[device]",    "[network]",  "[http]",
+                                                       "[rtsp]",      "[tls]",      "[camera NAME]",
+                                                       "[feed NAME]", "[tcp NAME]", "[push NAME]" };
     for (size_t s = 0; s < SECTION_COUNT; s++) {
         fprintf(out, "### `%s`\n\n| key | values | unit | preset | meaning |\n| --- | --- | --- | --- | --- |\n",
                 titles[s]);

@@ -5,13 +5,20 @@
 
 bool cli_destination(const char *where, const char *text, bool judge, bmb_push_config *out)
 {
-    switch (bmb_linux_destination(text, &out->tcp, &out->to)) {
+    char as_tcp[CLI_TEXT_MAX + 8];
+    out->secure = strncmp(text, "tls://", 6) == 0;
+    snprintf(as_tcp, sizeof as_tcp, "%s%s", out->secure ? "tcp://" : "", out->secure ? text + 6 : text);
+    switch (bmb_linux_destination(as_tcp, &out->tcp, &out->to)) {
     case BMB_DESTINATION_SCHEME:
-        cli_error("%s%s: udp://HOST:PORT or tcp://HOST:PORT is expected, such as udp://192.0.2.20:5000", where, text);
+        cli_error("%s%s: udp://HOST:PORT, tcp://HOST:PORT or tls://HOST:PORT is expected, such as "
+                  "udp://192.0.2.20:5000",
+                  where, text);
         return false;
     case BMB_DESTINATION_NO_PORT:
         cli_error("%s%s: a port of 1 to 65535 is missing behind the host, as in %s://192.0.2.20:5000", where, text,
-                  out->tcp ? "tcp" : "udp");
+                  out->secure ? "tls"
+                  : out->tcp  ? "tcp"
+                              : "udp");
         return false;
     case BMB_DESTINATION_UNKNOWN_HOST:
         cli_error("%s%s: no host of that name is known. Check its spelling, and this board's name server; or give the "
@@ -94,6 +101,7 @@ static bool prepare_tcp(cli_device *d, const cli_plain *p)
     o->format = p->format > 0 ? cli_format_chosen(false, p->format) : BMB_FORMAT_RAW;
     o->keep_all = p->keep_all != 0;
     o->controls = p->controls != 0;
+    o->secure = p->secure != 0;
     if (!prepare_hosts(d, p, o)) return false;
     if (p->listen.family == 0) {
         cli_error("%s:%d: [tcp %s]: listen is missing; add listen = :8600", d->file.path, p->line, p->name);
@@ -105,6 +113,28 @@ static bool prepare_tcp(cli_device *d, const cli_plain *p)
     return true;
 }
 
+/* The certificate that a receiver has to have. */
+static bool prepare_pin(cli_device *d, const cli_plain *p, bmb_push_config *out)
+{
+    uint8_t *pin = d->pins[d->config.push_count];
+    const char *at = p->pin;
+    size_t n = 0;
+    if (!out->secure || strcmp(p->pin, "any") == 0) return true;
+    unsigned byte;
+    for (int used; n < 32 && sscanf(at, "%2x%n", &byte, &used) == 1 && used == 2; n++) {
+        pin[n] = (uint8_t)byte;
+        at += used;
+        if (*at == ':') at++;
+    }
+    out->pin = pin;
+    if (n == 32 && *at == '\0') return true;
+    cli_error("%s:%d: [push %s]: fingerprint: 64 hexadecimal digits are expected, the SHA-256 of the receiver's "
+              "certificate, as `openssl x509 -noout -sha256 -fingerprint` prints it; or any, if anybody may be the "
+              "receiver",
+              d->file.path, p->line, p->name);
+    return false;
+}
+
 static bool prepare_push(cli_device *d, const cli_plain *p)
 {
     bmb_push_config *out = &d->pushes[d->config.push_count];
@@ -113,11 +143,12 @@ static bool prepare_push(cli_device *d, const cli_plain *p)
     if (p->line > 0) snprintf(where, sizeof where, "%s:%d: to = ", d->file.path, p->line);
     *out = (bmb_push_config){ .ttl = (uint8_t)p->ttl, .keep_all = p->keep_all != 0, .controls = p->controls != 0 };
     if (p->to[0] == '\0') {
-        cli_error("%s:%d: [push %s]: to is missing; add to = udp://HOST:PORT or tcp://HOST:PORT", d->file.path, p->line,
-                  p->name);
+        cli_error("%s:%d: [push %s]: to is missing; add to = udp://HOST:PORT, tcp://HOST:PORT or tls://HOST:PORT",
+                  d->file.path, p->line, p->name);
         return false;
     }
     if (!choose_feed(d, p, "push", &out->feed) || !cli_destination(where, p->to, !d->quiet, out)) return false;
+    if (!prepare_pin(d, p, out)) return false;
     bool h264 = d->feeds[out->feed].mode.codec == BMB_CODEC_H264;
     out->format = p->format > 0 ? cli_format_chosen(true, p->format)
                   : h264        ? BMB_FORMAT_TS

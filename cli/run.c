@@ -56,11 +56,11 @@ static void print_tcp(const cli_device *d, uint16_t feed, const char *before, co
     char text[BMB_ADDR_TEXT_MAX];
     for (size_t i = 0; bmb_outlet_stats_get(d->device, i, &s) == BMB_OK; i++) {
         if (s.kind != BMB_OUTLET_TCP || s.feed != feed) continue;
-        const char *format = bmb_format_text(s.format);
+        const char *format = bmb_format_text(s.format), *scheme = bmb_outlet_scheme(s.kind, s.secure);
         size_t n = bmb_linux_reachable(&s.addr, reachable, HOSTS_MOST);
         for (size_t k = 0; k < n; k++) {
             bmb_addr_text(&reachable[k], true, text, sizeof text);
-            cli_say("%stcp://%s   %s%s", before, text, format, behind);
+            cli_say("%s%s://%s   %s%s", before, scheme, text, format, behind);
         }
     }
 }
@@ -72,7 +72,11 @@ static void print_pushes(const cli_device *d, uint16_t feed)
         const bmb_push_config *p = &d->config.pushes[i];
         if (p->feed != feed) continue;
         bmb_addr_text(&p->to, true, text, sizeof text);
-        cli_say("      sent to %s://%s as %s", p->tcp ? "tcp" : "udp", text, bmb_stream_format_name(p->format));
+        cli_say("      sent to %s://%s as %s",
+                p->secure ? "tls"
+                : p->tcp  ? "tcp"
+                          : "udp",
+                text, bmb_stream_format_name(p->format));
     }
 }
 
@@ -97,6 +101,7 @@ void cli_print_addresses(cli_device *d)
         cli_say("%s http://%s/", i == 0 ? "All feeds in a browser:" : "                       ", http[i]);
     print_tcp(d, BMB_NO_FEED, "All feeds for programs:  ", " protocol, docs/framed.md");
     cli_say("%s", "");
+    cli_secure_say(d);
     cli_access_say(d);
     cli_say("Ctrl-C stops.");
 }
@@ -162,7 +167,7 @@ void cli_serve(cli_device *d, double seconds)
         uint64_t next = bmb_step(d->device);
         cli_write_descriptions(d);
         if (d->board != NULL) next = tend_board(d, next);
-        next = cli_access_tend(d, cli_light_tend(d, show_life(d, &life, next)));
+        next = cli_access_tend(d, cli_secure_tend(d, cli_light_tend(d, show_life(d, &life, next))));
         if (d->port.now_us(d->port.ctx) >= end) break;
         d->port.wait(d->port.ctx, next < end ? next : end);
     }
@@ -170,7 +175,7 @@ void cli_serve(cli_device *d, double seconds)
 }
 
 typedef struct run_options {
-    char *http, *rtsp, *tcp, *board, *faults;
+    char *http, *rtsp, *https, *rtsps, *tcp, *board, *faults;
     int check;
     double seconds;
 } run_options;
@@ -261,7 +266,9 @@ static int run(const char *path, const run_options *options, bool demo)
     d->faults = options->faults;
     if (!(path != NULL ? cli_config_read(path, &d->file) : invent(d)) ||
         !override_addr("--http", options->http, &d->file.http) ||
-        !override_addr("--rtsp", options->rtsp, &d->file.rtsp) || !override_tcp(options->tcp, &d->file) ||
+        !override_addr("--rtsp", options->rtsp, &d->file.rtsp) ||
+        !override_addr("--https", options->https, &d->file.https) ||
+        !override_addr("--rtsps", options->rtsps, &d->file.rtsps) || !override_tcp(options->tcp, &d->file) ||
         !cli_secrets_read(&d->file)) {
         status = EXIT_USAGE;
     } else if (options->board != NULL && strlen(options->board) >= sizeof d->file.board) {
@@ -295,6 +302,8 @@ static int run_command(int argc, const char **argv, bool demo)
     const struct poptOption options[] = {
         { "http", '\0', POPT_ARG_STRING, &o.http, 0, "serve HTTP here; port 0 picks a free one", "ADDR:PORT" },
         { "rtsp", '\0', POPT_ARG_STRING, &o.rtsp, 0, "serve RTSP here; port 0 picks a free one", "ADDR:PORT" },
+        { "https", '\0', POPT_ARG_STRING, &o.https, 0, "serve HTTP over TLS here, too", "ADDR:PORT" },
+        { "rtsps", '\0', POPT_ARG_STRING, &o.rtsps, 0, "serve RTSP over TLS here, too", "ADDR:PORT" },
         { "tcp", '\0', POPT_ARG_STRING, &o.tcp, 0, "the first [tcp] outlet listens here", "ADDR:PORT" },
         { "board", '\0', POPT_ARG_STRING, &o.board, 0, "simulate this board, see `bambino boards`", "NAME" },
         { "fault", '\0', POPT_ARG_STRING, &o.faults, 0, "of the board, from and to seconds; several with commas",
@@ -318,6 +327,8 @@ static int run_command(int argc, const char **argv, bool demo)
     int status = run(rest[0], &o, demo);
     free(o.http);
     free(o.rtsp);
+    free(o.https);
+    free(o.rtsps);
     free(o.tcp);
     free(o.board);
     free(o.faults);

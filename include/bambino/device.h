@@ -115,9 +115,13 @@ typedef struct bmb_outlet_config {
     uint16_t feed;            /* TCP: index of the feed; BMB_NO_FEED with the framed protocol: the peer chooses */
     bool keep_all;            /* TCP: frames in order as long as the reel has them, instead of the newest */
     bool controls;            /* framed: peers who may adjust may set controls of the cameras */
+    bool secure;              /* encrypted: HTTPS, RTSPS, TLS. The port has to be able to (bmb_port.encryption) */
     const bmb_addr *hosts;    /* TCP, not framed: those that get a feed that not everybody may see, without a token.
                                  Ports do not count */
     size_t host_count;
+    uint64_t only; /* HTTP, RTSP: of the feeds those alone, a bit for each by its index, and no page; 0: everything */
+    uint16_t elsewhere; /* HTTP, RTSP: … the rest is at this outlet, its index plus 1, which is encrypted and of the
+                           same kind, and clients are sent there; without `only`, everything is. 0: nowhere */
 } bmb_outlet_config;
 
 /* A feed that is sent to an address by itself. */
@@ -130,6 +134,9 @@ typedef struct bmb_push_config {
     uint32_t interface_ipv4; /* multicast: address of the interface to use, host byte order; 0: the system chooses */
     bool keep_all;           /* for recorders, as above */
     bool controls;           /* framed, as above */
+    bool secure;             /* TCP: encrypted */
+    const uint8_t *pin; /* … and the receiver has the certificate with this SHA-256 (32 bytes); NULL: any, so that
+                           nobody reads along, but somebody may stand in the receiver's place */
 } bmb_push_config;
 
 /* A document that the HTTP outlet serves as it is, such as the page. */
@@ -146,7 +153,7 @@ typedef struct bmb_config {
     const bmb_feed_config *feeds;
     size_t feed_count; /* 1 to 64 */
     const bmb_outlet_config *outlets;
-    size_t outlet_count; /* 0 to 8; at least one outlet or push */
+    size_t outlet_count; /* 0 to 10; at least one outlet or push */
     const bmb_push_config *pushes;
     size_t push_count; /* 0 to 16 */
     const bmb_asset *assets;
@@ -191,10 +198,12 @@ typedef struct bmb_budget {
     size_t viewers;         /* connections and viewers */
     size_t pushes;          /* their state; each over TCP also has a connection in `viewers` */
     size_t request_buffers; /* of all connections */
+    size_t encryption;      /* of the port, where something is encrypted */
     size_t total;           /* what bmb_open() needs; any alignment of the block is fine */
     size_t per_viewer_http; /* of `viewers`: one more HTTP viewer */
     size_t per_viewer_rtsp; /* of `viewers`: one more RTSP viewer */
     size_t per_viewer_tcp;  /* of `viewers`: one more plain TCP viewer */
+    size_t per_viewer_tls;  /* of `encryption`: one more viewer, beside the above; 0: nothing is encrypted */
     size_t per_feed;        /* of `feeds`: one more feed */
 } bmb_budget;
 
@@ -327,7 +336,7 @@ typedef enum bmb_transport {
 } bmb_transport;
 
 const char *bmb_transport_name(bmb_transport transport);
-const char *bmb_outlet_scheme(bmb_outlet_kind kind); /* of its addresses, such as "rtsp" */
+const char *bmb_outlet_scheme(bmb_outlet_kind kind, bool secure); /* of its addresses, such as "rtsp", "rtsps" */
 
 typedef struct bmb_viewer_stats {
     uint16_t feed;
@@ -390,6 +399,7 @@ typedef struct bmb_tally {
 
 typedef struct bmb_outlet_stats {
     bmb_outlet_kind kind;
+    bool secure;              /* encrypted */
     bmb_stream_format format; /* TCP */
     uint16_t feed;            /* TCP; or BMB_NO_FEED */
     bmb_addr addr;            /* where it listens */

@@ -84,6 +84,11 @@
          names and origins that browsers come with, places shared by host, controls that cannot make a feed useless */
 #endif
 
+/* 0.7 KB, without the library that encrypts */
+#ifndef BMB_WITH_TLS
+#define BMB_WITH_TLS 1 /* outlets and pushes that a port encrypts (bmb_port.encryption, bambino/tls.h) */
+#endif
+
 /* What a board may have, and how it is looked after. */
 /* 0.4 KB; RAM: 48 bytes for each viewer */
 #ifndef BMB_WITH_IPV6

@@ -199,7 +199,8 @@ typedef struct bmb_storage {
     void *ctx;
     /* Reads the whole record. BMB_NOT_FOUND, BMB_NO_ROOM (record larger than room). */
     bmb_err (*load)(void *ctx, const char *name, void *out, size_t room, size_t *got);
-    /* Replaces the record wholly or, on failure, not at all. Called at most every ten seconds for a camera. */
+    /* Records whose name ends in ".key" are for nobody else to read, where the medium knows of others.
+     * Replaces the record wholly or, on failure, not at all. Called at most every ten seconds for a camera. */
     bmb_err (*store)(void *ctx, const char *name, const void *data, size_t size);
 } bmb_storage;
 
@@ -212,13 +213,33 @@ typedef enum bmb_light {
     BMB_LIGHT_WATCHED
 } bmb_light;
 
+/* Encryption of connections, for outlets and pushes that are marked `secure`. Optional as a whole; bambino/tls.h adds
+ * it to any port. What is sent and received through bmb_net is plain here as there. */
+typedef struct bmb_encryption {
+    /* Bytes of the device's block that so many encrypted connections at a time need in all, accepted and dialled ones;
+     * *each: what one of the accepted ones adds. */
+    size_t (*memory)(void *ctx, size_t accepted, size_t dialled, size_t *each);
+    /* Called by bmb_open(), with so much memory, aligned for anything, that stays until `close`. */
+    bmb_err (*open)(void *ctx, void *memory, size_t size, size_t accepted, size_t dialled);
+    void (*close)(void *ctx);
+    /* Connections that this listener accepts are encrypted. Called between `listen` and `watch`. An accepted one tells
+     * of nothing until the peer's first byte of plain text is there; `send` says BMB_AGAIN until its handshake is over.
+     */
+    bmb_err (*listen)(void *ctx, bmb_sock listener);
+    /* This one is, which `dial` has just begun; `dialled` says BMB_OK when the handshake is over. pin: SHA-256 of the
+     * certificate that the peer has to have, BMB_DENIED: it has another; NULL: any. */
+    bmb_err (*dial)(void *ctx, bmb_sock sock, const uint8_t *pin);
+    /* SHA-256 of our certificate, for people who compare, such as "AB:CD:…"; "" or NULL: not known. */
+    const char *(*fingerprint)(void *ctx);
+} bmb_encryption;
+
 typedef struct bmb_port {
     void *ctx;
     /* Microseconds since an arbitrary start; never goes back. Cheap: the core asks often. */
     uint64_t (*now_us)(void *ctx);
     /* Microseconds since 1970-01-01 UTC. BMB_UNKNOWN as long as the clock was not set. Optional: never known. */
     bmb_err (*wall_us)(void *ctx, int64_t *unix_us);
-    /* Fills with random bytes fit for session identifiers. */
+    /* Fills with random bytes fit for session identifiers; with encryption, also for keys: of cryptographic quality. */
     void (*random)(void *ctx, void *out, size_t size);
     /* The hash of these slices, one behind the other: 32 bytes of SHA-256 (FIPS 180-4), or 16 of MD5 (RFC 1321, which
      * digests of old clients ask for). Optional: without it there are no accounts. */
@@ -236,7 +257,10 @@ typedef struct bmb_port {
     /* Is the network up, so that viewers can reach the board? Optional: always. */
     bool (*online)(void *ctx);
 
-    bmb_net net;         /* uses `ctx` above */
+    bmb_net net; /* uses `ctx` above */
+#if BMB_WITH_TLS
+    bmb_encryption encryption; /* likewise */
+#endif
     bmb_cameras cameras; /* has its own ctx */
     bmb_storage storage; /* has its own ctx; all NULL when there is none */
 } bmb_port;

@@ -139,6 +139,9 @@ static void the_end_comes_behind_the_last_byte(void **state)
         int peer;
         size_t taken;
         bmb_sock listener = listen_here(&bound), sock = connected(listener, &bound, &peer);
+        (void)net()->watch(b.port->ctx, sock, BMB_READABLE | BMB_WRITABLE, 7);
+        assert_true((events_of(7, BMB_WRITABLE) & BMB_WRITABLE) != 0);
+        (void)net()->watch(b.port->ctx, sock, BMB_READABLE, 7);
         (void)offer(sock, 0, 20000, 3, &taken);
         assert_true(taken > 0);
         if (announced) net()->finish(b.port->ctx, sock);
@@ -231,7 +234,7 @@ static void dialling_tells_what_became_of_it(void **state)
     int peer = -1;
     if (net()->dial == NULL || b.peers->listen == NULL) skip();
     assert_non_null(net()->dialled);
-    int listener = b.peers->listen(&bound), other = b.peers->listen(&nobody);
+    int other = b.peers->listen(&nobody), listener = b.peers->listen(&bound);
     b.peers->close(other); /* its port is free now */
     assert_int_equal(net()->dial(b.port->ctx, &bound, &sock), BMB_OK);
     (void)net()->watch(b.port->ctx, sock, BMB_WRITABLE, 7);

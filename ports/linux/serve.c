@@ -26,7 +26,7 @@ bmb_device *bmb_linux_open(bmb_linux *self, const bmb_config *config)
 
 static void print_outlet(const bmb_config *config, const bmb_outlet_config *o, const char *host)
 {
-    const char *scheme = bmb_outlet_scheme(o->kind);
+    const char *scheme = bmb_outlet_scheme(o->kind, o->secure);
     const bmb_format_info *f;
     if (o->kind == BMB_OUTLET_TCP) {
         printf("%s://%s\n", scheme, host);

@@ -58,6 +58,13 @@ static int settle(const char *part, const char *path, bool replace)
     return rename(part, path) == 0 ? 0 : errno;
 }
 
+/* Records that are keys: their owner alone may read them. */
+static bool is_key(const char *path)
+{
+    size_t size = strlen(path);
+    return size > 4 && strcmp(path + size - 4, ".key") == 0;
+}
+
 bmb_err bmb_linux_write_whole(const char *path, const void *data, size_t size, bool replace)
 {
     char part[PATH_MAX];
@@ -69,7 +76,8 @@ bmb_err bmb_linux_write_whole(const char *path, const void *data, size_t size, b
     const uint8_t *at = (const uint8_t *)data;
     mode_t mask = umask(0);
     umask(mask);
-    int error = fchmod(fd, 0644 & ~mask) != 0 && errno != EPERM ? errno : 0; /* some file systems have no modes */
+    mode_t mode = is_key(path) ? 0600 : 0644 & ~mask;
+    int error = fchmod(fd, mode) != 0 && errno != EPERM ? errno : 0; /* some file systems have no modes */
     while (size > 0 && error == 0) {
         ssize_t taken = write(fd, at, size);
         if (taken < 0 && errno == EINTR) continue;

@@ -210,6 +210,9 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
         return format(out, room,
                       "%s asked for a host called \"%s\", which is not this one's name; if it is, add it to names",
                       peer, e->text);
+    case BMB_EVENT_HANDSHAKE_FAILED:
+        return format(out, room, "%s: no encrypted connection: %s (error 0x%04" PRIX64 ")", peer,
+                      e->text != NULL ? e->text : bmb_err_text(e->err), e->value);
     case BMB_EVENT_FRAME_BAD:
         return format(out, room,
                       "feed \"%s\": a frame of %" PRId64 " bytes is cut off or garbled and was dropped (%" PRId64

@@ -7,7 +7,7 @@
 #define BMB_FEEDS_MOST 64u  /* a bit each in a word */
 #define BMB_STREAMS_MOST 8u /* of one camera that are asked about together */
 #define BMB_TRACKS_MOST 1u  /* of a feed: its pictures */
-#define BMB_OUTLETS_MOST 8u
+#define BMB_OUTLETS_MOST 10u
 /* Events per step: bounds one step's time, the rest comes with the next. A small stack is not filled with them. */
 #define BMB_READY_MOST (BMB_GATHER_MOST < 32 ? 8u : 32u)
 #define BMB_SLOTS_LEAST 6u          /* frames in a reel however small */
@@ -55,7 +55,7 @@
 #define BMB_QUALITY_LEAST 20u      /* below, blocks are all that is seen */
 #define BMB_QUALITY_MOST 90u       /* above, images grow without looking better */
 #define BMB_TS_BURST_US 25000u     /* a frame of a transport stream leaves within, so that PCRs stay close */
-#define BMB_TOKEN_UDP 8u           /* tokens of sockets: outlets first, then UDP sockets, then connections */
+#define BMB_TOKEN_UDP 12u          /* tokens of sockets: outlets first, then UDP sockets, then connections */
 #define BMB_TOKEN_CONN 16u
 #define BMB_CHUNK_ROOM 16u /* of a tx buffer: chunk size line, line ends, separators */
 

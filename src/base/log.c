@@ -45,6 +45,7 @@ static const uint8_t levels[] = {
     [BMB_EVENT_LINK_ENDED] = BMB_LEVEL_INFO | PEERS,
     [BMB_EVENT_GROUP_WITHHELD] = BMB_LEVEL_WARNING,
     [BMB_EVENT_NAME_REFUSED] = BMB_LEVEL_WARNING | PEERS,
+    [BMB_EVENT_HANDSHAKE_FAILED] = BMB_LEVEL_WARNING | PEERS,
 };
 
 static bool may_tell(bmb_log_gate *gate, uint64_t now_us)

@@ -75,8 +75,9 @@ const char *bmb_transport_name(bmb_transport transport)
     return name_at(names, (size_t)transport);
 }
 
-const char *bmb_outlet_scheme(bmb_outlet_kind kind)
+const char *bmb_outlet_scheme(bmb_outlet_kind kind, bool secure)
 {
-    static const char names[] = "http\0rtsp\0tcp\0";
-    return name_at(names, (size_t)kind);
+    static const char names[] = "http\0rtsp\0tcp\0https\0rtsps\0tls\0";
+    return kind < BMB_OUTLET_COUNT ? name_at(names, (size_t)kind + (BMB_WITH_TLS && secure ? BMB_OUTLET_COUNT : 0u))
+                                   : NULL;
 }

@@ -217,6 +217,10 @@ static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
     for (size_t i = 0; err == BMB_OK && i < config->outlet_count; i++) {
         const bmb_outlet_config *o = &config->outlets[i];
         err = check_bound("outlet", "kind", NULL, (int64_t)o->kind, 0, BMB_OUTLET_COUNT - 1, fault);
+        const bmb_outlet_config *other = &config->outlets[o->elsewhere > 0 ? o->elsewhere - 1u : i];
+        if (err == BMB_OK && o->elsewhere > 0 &&
+            (o->elsewhere > config->outlet_count || o->secure || !other->secure || other->kind != o->kind))
+            err = bmb_blame(fault, BMB_BAD_ARG, "outlet", "elsewhere", NULL, o->elsewhere, 0);
         if (err == BMB_OK && o->kind == BMB_OUTLET_TCP)
             err = check_stream(config, "outlet", o->feed, o->format, true, &o->listen, fault);
     }
@@ -225,8 +229,17 @@ static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
         err = check_stream(config, "push", p->feed, p->format, p->tcp, &p->to, fault);
         if (err == BMB_OK && (p->to.family == 0 || p->to.port == 0 || p->feed == BMB_NO_FEED))
             err = bmb_blame(fault, BMB_BAD_ARG, "push", "to", NULL, p->to.port, 0);
+        if (err == BMB_OK && p->secure && !p->tcp) /* datagrams are not encrypted here */
+            err = bmb_blame(fault, BMB_UNSUPPORTED, "push", "secure", NULL, 0, 0);
     }
     return err;
+}
+
+static const char *missing_for(bmb_stream_format format);
+
+static const char *missing_for_push(const bmb_push_config *p)
+{
+    return !BMB_WITH_TLS && p->secure ? "BMB_WITH_TLS" : missing_for(p->format);
 }
 
 /* The option that a plain connection or a push needs for its format; NULL: it is there. */
@@ -240,6 +253,8 @@ static const char *missing_for_outlet(const bmb_outlet_config *o)
 {
     if (!BMB_WITH_HTTP && o->kind == BMB_OUTLET_HTTP) return "BMB_WITH_HTTP";
     if (!BMB_WITH_RTSP && o->kind == BMB_OUTLET_RTSP) return "BMB_WITH_RTSP";
+    if (!BMB_WITH_TLS && o->secure) return "BMB_WITH_TLS";
+    if (!BMB_WITH_ACCESS && (o->only != 0 || o->elsewhere != 0)) return "BMB_WITH_ACCESS";
     if (o->kind != BMB_OUTLET_TCP) return NULL;
     return BMB_WITH_PLAIN ? missing_for(o->format) : "BMB_WITH_PLAIN";
 }
@@ -263,7 +278,7 @@ static const char *missing(const bmb_config *config)
     for (size_t i = 0; i < config->feed_count && option == NULL; i++) option = missing_for_feed(&config->feeds[i]);
     for (size_t i = 0; i < config->outlet_count && option == NULL; i++)
         option = missing_for_outlet(&config->outlets[i]);
-    for (size_t i = 0; i < config->push_count && option == NULL; i++) option = missing_for(config->pushes[i].format);
+    for (size_t i = 0; i < config->push_count && option == NULL; i++) option = missing_for_push(&config->pushes[i]);
     return option;
 }
 

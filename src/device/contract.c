@@ -26,6 +26,14 @@ static bool has_push(const bmb_config *config, bool tcp)
     return false;
 }
 
+static bool is_secure(const bmb_config *config)
+{
+    bool secure = false;
+    for (size_t i = 0; i < config->outlet_count; i++) secure = secure || config->outlets[i].secure;
+    for (size_t i = 0; i < config->push_count; i++) secure = secure || config->pushes[i].secure;
+    return secure;
+}
+
 static bool has_group(const bmb_config *config)
 {
     for (size_t i = 0; i < config->feed_count; i++)
@@ -34,7 +42,7 @@ static bool has_group(const bmb_config *config)
 }
 
 /* What a function may be needed for. */
-typedef enum use { EVERY, OUTLET, STREAM, LOCAL, DIALS, DATAGRAMS, KEPT, USES } use;
+typedef enum use { EVERY, OUTLET, STREAM, LOCAL, DIALS, DATAGRAMS, KEPT, SECRETS, USES } use;
 
 #define FUNCTION(name, use)                                                                                            \
     {                                                                                                                  \
@@ -45,14 +53,36 @@ static const struct {
     uint16_t at;
     uint8_t use;
 } functions[] = {
-    FUNCTION(now_us, EVERY),           FUNCTION(random, EVERY),           FUNCTION(cameras.count, EVERY),
-    FUNCTION(cameras.info, EVERY),     FUNCTION(cameras.start, EVERY),    FUNCTION(cameras.stop, EVERY),
-    FUNCTION(cameras.take, EVERY),     FUNCTION(cameras.release, EVERY),  FUNCTION(net.ready, EVERY),
-    FUNCTION(net.close, EVERY),        FUNCTION(net.watch, EVERY),        FUNCTION(net.listen, OUTLET),
-    FUNCTION(net.accept, OUTLET),      FUNCTION(net.send, STREAM),        FUNCTION(net.recv, STREAM),
-    FUNCTION(net.local, LOCAL),        FUNCTION(net.dial, DIALS),         FUNCTION(net.dialled, DIALS),
-    FUNCTION(net.udp_open, DATAGRAMS), FUNCTION(net.udp_send, DATAGRAMS), FUNCTION(net.udp_recv, DATAGRAMS),
-    FUNCTION(storage.load, KEPT),      FUNCTION(storage.store, KEPT),
+    FUNCTION(now_us, EVERY),
+    FUNCTION(random, EVERY),
+    FUNCTION(cameras.count, EVERY),
+    FUNCTION(cameras.info, EVERY),
+    FUNCTION(cameras.start, EVERY),
+    FUNCTION(cameras.stop, EVERY),
+    FUNCTION(cameras.take, EVERY),
+    FUNCTION(cameras.release, EVERY),
+    FUNCTION(net.ready, EVERY),
+    FUNCTION(net.close, EVERY),
+    FUNCTION(net.watch, EVERY),
+    FUNCTION(net.listen, OUTLET),
+    FUNCTION(net.accept, OUTLET),
+    FUNCTION(net.send, STREAM),
+    FUNCTION(net.recv, STREAM),
+    FUNCTION(net.local, LOCAL),
+    FUNCTION(net.dial, DIALS),
+    FUNCTION(net.dialled, DIALS),
+    FUNCTION(net.udp_open, DATAGRAMS),
+    FUNCTION(net.udp_send, DATAGRAMS),
+    FUNCTION(net.udp_recv, DATAGRAMS),
+    FUNCTION(storage.load, KEPT),
+    FUNCTION(storage.store, KEPT),
+#if BMB_WITH_TLS
+    FUNCTION(encryption.memory, SECRETS),
+    FUNCTION(encryption.open, SECRETS),
+    FUNCTION(encryption.close, SECRETS),
+    FUNCTION(encryption.listen, SECRETS),
+    FUNCTION(encryption.dial, SECRETS),
+#endif
 };
 
 static bool is_there(const bmb_port *port, size_t at)
@@ -84,6 +114,7 @@ bmb_err bmb_contract_check(const bmb_config *config, bmb_fault *fault)
                                                        : NULL,
         [KEPT] =
             p->storage.load != NULL || p->storage.store != NULL ? "a port that has one of the storage functions" : NULL,
+        [SECRETS] = is_secure(config) ? "a secure outlet or push" : NULL,
     };
     for (size_t i = 0; i < sizeof functions / sizeof functions[0]; i++) {
         const char *purpose = purposes[functions[i].use];

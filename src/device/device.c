@@ -141,6 +141,33 @@ static void start(bmb_device *d)
     if (BMB_WITH_PUSH) bmb_pushes_open(&d->pushes, x, &d->feeds, &d->talk, d->pushes.pushes);
 }
 
+static bmb_err start_encryption(bmb_device *d, bmb_fault *fault)
+{
+#if BMB_WITH_TLS
+    const bmb_port *port = d->context.port;
+    if (d->secrets == NULL) return BMB_OK;
+    const bmb_config *config = d->context.config;
+    bmb_err err = port->encryption.open(port->ctx, d->secrets, d->secrets_size, bmb_secure_accepted(config),
+                                        bmb_secure_dialled(config));
+    d->encrypts = err == BMB_OK;
+    return d->encrypts ? BMB_OK : bmb_blame(fault, err, "port", "encryption", "a secure outlet or push", 0, 0);
+#else
+    (void)d, (void)fault;
+    return BMB_OK;
+#endif
+}
+
+/* When all its connections are closed. */
+static void end_encryption(bmb_device *d)
+{
+#if BMB_WITH_TLS
+    const bmb_port *port = d->context.port;
+    if (d->encrypts) port->encryption.close(port->ctx);
+#else
+    (void)d;
+#endif
+}
+
 bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device **out, bmb_fault *fault)
 {
     bmb_budget budget;
@@ -160,7 +187,8 @@ bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device
     bmb_log_start(&x->gate, x->now);
     make_cname(x);
     if (x->port->light != NULL) x->port->light(x->port->ctx, d->light);
-    err = bmb_talk_open(&d->talk, fault);
+    err = start_encryption(d, fault);
+    if (err == BMB_OK) err = bmb_talk_open(&d->talk, fault);
     if (err != BMB_OK) {
         bmb_close(d);
         return err;
@@ -178,6 +206,7 @@ void bmb_close(bmb_device *d)
     if (BMB_WITH_MULTICAST) bmb_groups_close(&d->groups);
     for (size_t i = 0; i < d->feeds.count; i++) bmb_feed_close(&d->context, &d->feeds.feed[i]);
     bmb_talk_close_sockets(&d->talk);
+    end_encryption(d);
     bmb_block_give_back(d, d->memory);
 }
 

@@ -104,7 +104,9 @@ bmb_err bmb_outlet_stats_get(const bmb_device *d, size_t outlet, bmb_outlet_stat
     if (outlet >= d->context.config->outlet_count) return BMB_NOT_FOUND;
     const bmb_outlet *o = &d->talk.outlets[outlet];
     bool tcp = o->config->kind == BMB_OUTLET_TCP;
-    *out = (bmb_outlet_stats){ .kind = o->config->kind, .format = o->config->format, .addr = o->bound };
+    *out = (bmb_outlet_stats){
+        .kind = o->config->kind, .secure = o->config->secure, .format = o->config->format, .addr = o->bound
+    };
     out->feed = tcp ? o->config->feed : BMB_NO_FEED;
     out->out = sum_of(d, &o->by.past, &out->viewers);
     return BMB_OK;
@@ -200,6 +202,18 @@ static size_t sign_in_row(const bmb_device *d, size_t index, void *memory, char 
 }
 #endif
 
+/* Of the certificate that clients see; NULL: nothing is encrypted. */
+static const char *fingerprint_of(const bmb_device *d)
+{
+#if BMB_WITH_TLS
+    const bmb_port *port = d->context.port;
+    if (d->encrypts && port->encryption.fingerprint != NULL) return port->encryption.fingerprint(port->ctx);
+#else
+    (void)d;
+#endif
+    return NULL;
+}
+
 size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_part part, size_t index, char *out,
                        size_t room)
 {
@@ -209,7 +223,7 @@ size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_p
     if (part == BMB_STATUS_DEVICE && index == 0) {
         bmb_device_stats stats;
         bmb_device_stats_get(d, &stats);
-        return bmb_status_device(d->context.config->name, &stats, memory, size, out, room);
+        return bmb_status_device(d->context.config->name, fingerprint_of(d), &stats, memory, size, out, room);
     }
     bmb_outlet_stats outlet;
     if (part == BMB_STATUS_OUTLETS && bmb_outlet_stats_get(d, index, &outlet) == BMB_OK)

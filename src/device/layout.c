@@ -44,6 +44,33 @@ static void lay_out_buffers(bmb_block *b, const bmb_config *config, bmb_conn *co
     talk->tx_room = tx_room;
 }
 
+#if BMB_WITH_TLS
+size_t bmb_secure_accepted(const bmb_config *config)
+{
+    size_t outlets = 0;
+    for (size_t i = 0; i < config->outlet_count; i++) outlets += config->outlets[i].secure;
+    return outlets > 0 ? (size_t)config->viewers + config->spare : 0;
+}
+
+size_t bmb_secure_dialled(const bmb_config *config)
+{
+    size_t pushes = 0;
+    for (size_t i = 0; i < config->push_count; i++) pushes += config->pushes[i].tcp && config->pushes[i].secure;
+    return pushes;
+}
+
+static void *lay_out_encryption(bmb_block *b, const bmb_config *config, bmb_budget *budget)
+{
+    const bmb_encryption *e = &config->port->encryption;
+    size_t accepted = bmb_secure_accepted(config), dialled = bmb_secure_dialled(config), each = 0;
+    if (accepted + dialled == 0 || e->memory == NULL) return NULL;
+    void *memory = bmb_block_take(b, e->memory(config->port->ctx, accepted, dialled, &each));
+    budget->encryption = bmb_block_since(b);
+    budget->per_viewer_tls = accepted > 0 ? each : 0;
+    return memory;
+}
+#endif
+
 bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *p, bmb_budget *budget)
 {
     bmb_block b = bmb_block_of(memory);
@@ -70,6 +97,9 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
     budget->pushes = bmb_block_since(&b);
     lay_out_buffers(&b, config, conns, conn_most, d != NULL ? &d->talk : NULL);
     budget->request_buffers = bmb_block_since(&b);
+#if BMB_WITH_TLS
+    void *secrets = lay_out_encryption(&b, config, budget);
+#endif
 
     budget->total = b.used;
     budget->per_feed = sizeof(bmb_feed);
@@ -86,6 +116,10 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
     d->talk.groups = &d->groups.service;
     d->talk.figures = &d->figures;
     d->talk.outlets = outlets;
+#if BMB_WITH_TLS
+    d->secrets = secrets;
+    d->secrets_size = budget->encryption;
+#endif
     d->talk.conns = conns;
     d->talk.sessions = sessions;
     bmb_talk_prepare(&d->talk, config, timers);

@@ -18,6 +18,11 @@ struct bmb_device {
     size_t memory;      /* of the block */
     uint64_t report_us; /* the next report of what went out */
     bmb_light light;
+#if BMB_WITH_TLS
+    void *secrets; /* the port's memory for encryption */
+    size_t secrets_size;
+    bool encrypts; /* it has it now */
+#endif
     /* context.scratch: the largest need of a room. */
     union {
         bmb_gather gather;
@@ -40,6 +45,9 @@ struct bmb_device {
 
 /* layout.c: the whole block, in the order of the budget's parts. NULL: it only counts. With memory it builds the
  * device, of which nothing is started. */
+/* … and how many connections at a time may be encrypted. */
+size_t bmb_secure_accepted(const bmb_config *config);
+size_t bmb_secure_dialled(const bmb_config *config);
 bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *p, bmb_budget *budget);
 /* figures.c: a row of the status; and what went out in the last second, over every outlet and push. */
 size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_part part, size_t index, char *out,

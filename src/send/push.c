@@ -92,6 +92,12 @@ static void start_tcp(bmb_push_set *set, bmb_push *p)
 {
     bmb_sock sock;
     bmb_err err = set->x->port->net.dial(set->x->port->ctx, &p->config->to, &sock);
+#if BMB_WITH_TLS
+    if (err == BMB_OK && p->config->secure) {
+        err = set->x->port->encryption.dial(set->x->port->ctx, sock, p->config->pin);
+        if (err != BMB_OK) bmb_sock_close(set->x, sock);
+    }
+#endif
     if (err != BMB_OK) {
         failed(set, p, err);
         return;
@@ -245,12 +251,15 @@ void bmb_pushes_open(bmb_push_set *set, bmb_context *x, const bmb_feeds *feeds, 
         p->set = set;
         p->feed = &feeds->feed[c->feed];
         p->sock = p->rtcp = BMB_NO_SOCK;
-        p->by = (bmb_opening){ .kind = BMB_OUTLET_TCP,
-                               .format = c->format,
-                               .feed = c->feed,
-                               .keep_all = c->keep_all,
-                               .controls = c->controls,
-                               .dialler = &dialler };
+        p->by = (bmb_opening)
+        {
+            .kind = BMB_OUTLET_TCP, .format = c->format, .feed = c->feed, .keep_all = c->keep_all,
+            .controls = c->controls,
+#if BMB_WITH_TLS
+            .secure = c->secure,
+#endif
+            .dialler = &dialler
+        };
         p->conn = reserved;
         reserved = (uint16_t)(reserved + c->tcp);
         start(set, p);

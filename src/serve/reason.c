@@ -38,6 +38,8 @@ static const struct {
     { "Option not supported", 551, BMB_REASON_RTSP },
 #if BMB_WITH_ACCESS
     { "No Content", 204, BMB_REASON_HTTP },
+    { "Moved Permanently", 301, BMB_REASON_RTSP },
+    { "Permanent Redirect", 308, BMB_REASON_HTTP },
     { "Unauthorized", 401, BOTH },
     { "Forbidden", 403, BOTH },
     { "Misdirected Request", 421, BMB_REASON_HTTP },

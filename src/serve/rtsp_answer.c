@@ -34,13 +34,15 @@ void bmb_rtsp_status(bmb_writer *w, unsigned status, const bmb_rtsp_parse *reque
     bmb_rtsp_end(w);
 }
 
-void bmb_rtsp_addresses(bmb_writer *w, const bmb_rtsp_parse *request, const bmb_config *config, uint64_t removed)
+void bmb_rtsp_addresses(bmb_writer *w, const bmb_rtsp_parse *request, const bmb_config *config, uint64_t removed,
+                        bool secure)
 {
     bmb_put_str(w, "There are:\n");
     for (size_t i = 0; i < config->feed_count; i++) {
-        size_t size = strlen(request->host) + strlen(config->feeds[i].name) + sizeof "rtsp:///\n";
+        size_t size = strlen(request->host) + strlen(config->feeds[i].name) + sizeof "rtsps:///\n";
         if ((removed >> i & 1) != 0) continue;
         if ((size_t)(w->end - w->at) < size) return;
-        bmb_put_text(w, "rtsp://%s/%s\n", request->host, config->feeds[i].name);
+        bmb_put_text(w, "%s://%s/%s\n", bmb_outlet_scheme(BMB_OUTLET_RTSP, secure), request->host,
+                     config->feeds[i].name);
     }
 }

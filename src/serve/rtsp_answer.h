@@ -16,7 +16,8 @@ void bmb_rtsp_status(bmb_writer *w, unsigned status, const bmb_rtsp_parse *reque
 
 /* The addresses of all feeds, a line each, as the client would write them, as far as there is room. removed: a bit for
  * each feed that is out of service. */
-void bmb_rtsp_addresses(bmb_writer *w, const bmb_rtsp_parse *request, const bmb_config *config, uint64_t removed);
+void bmb_rtsp_addresses(bmb_writer *w, const bmb_rtsp_parse *request, const bmb_config *config, uint64_t removed,
+                        bool secure);
 
 #define BMB_RTSP_PUBLIC "Public: OPTIONS, DESCRIBE, SETUP, PLAY, PAUSE, TEARDOWN, GET_PARAMETER, SET_PARAMETER\r\n"
 

@@ -87,23 +87,32 @@ const char *bmb_rtsp_method_name(bmb_rtsp_method method)
     return NULL;
 }
 
-/* rtsp://host[:port]/FEED[/TRACK][/][?query], or the path alone */
+/* rtsp[s]://host[:port]/FEED[/TRACK][/][?query], or the path alone */
 static void take_address(bmb_rtsp_parse *p, span address)
 {
-    static const char scheme[] = "rtsp://";
+    static const char scheme[] = "rtsp";
     bmb_path path;
     if (is(address, "*")) {
         p->wildcard = true;
         return;
     }
-    bool absolute = address.size >= strlen(scheme) && bmb_same_nocase(address.at, strlen(scheme), scheme);
+    span at = address;
+    bool absolute = at.size >= strlen(scheme) && bmb_same_nocase(at.at, strlen(scheme), scheme);
+    if (absolute) {
+        at.at += strlen(scheme);
+        at.size -= strlen(scheme);
+        if (at.size > 0 && (*at.at == 's' || *at.at == 'S')) { /* whatever it was asked through */
+            at.at++;
+            at.size--;
+        }
+        absolute = at.size >= 3 && memcmp(at.at, "://", 3) == 0;
+    }
     if (!absolute && address.at[0] != '/') {
         refuse(p, 400);
         return;
     }
     if (absolute) {
-        address.at += strlen(scheme);
-        address.size -= strlen(scheme);
+        address = (span){ at.at + 3, at.size - 3 };
         span host = cut(&address, '/');
         if (host.size < sizeof p->host) keep(p->host, sizeof p->host, host);
     }

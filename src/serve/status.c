@@ -41,7 +41,8 @@ static void put_members(cJSON *o, const void *stats, const member *table, size_t
     }
 }
 
-size_t bmb_status_device(const char *name, const bmb_device_stats *s, void *memory, size_t size, char *out, size_t room)
+size_t bmb_status_device(const char *name, const char *fingerprint, const bmb_device_stats *s, void *memory,
+                         size_t size, char *out, size_t room)
 {
     static const member figures[] = {
         MEMBER("uptime_s", bmb_device_stats, uptime_us, S_OF_US),
@@ -65,6 +66,7 @@ size_t bmb_status_device(const char *name, const bmb_device_stats *s, void *memo
     cJSON *o = bmb_json_begin(memory, size);
     bmb_json_text(o, "name", name);
     bmb_json_text(o, "version", BMB_VERSION);
+    if (fingerprint != NULL) bmb_json_text(o, "fingerprint", fingerprint);
     PUT(o, s, figures);
     bmb_json_text(o, "longest_step_doing", bmb_doing_name(s->pace.doing));
     PUT(o, s, moments);
@@ -84,7 +86,7 @@ static void put_tally(cJSON *o, const bmb_tally *t)
 size_t bmb_status_outlet(const bmb_outlet_stats *s, const char *feed, void *memory, size_t size, char *out, size_t room)
 {
     cJSON *o = bmb_json_begin(memory, size);
-    bmb_json_text(o, "scheme", bmb_outlet_scheme(s->kind));
+    bmb_json_text(o, "scheme", bmb_outlet_scheme(s->kind, s->secure));
     bmb_json_number(o, "port", s->addr.port);
     if (BMB_WITH_PLAIN && s->kind == BMB_OUTLET_TCP) {
         bmb_json_text(o, "format", bmb_stream_format_name(s->format));
@@ -111,7 +113,7 @@ size_t bmb_status_push(const char *feed, const bmb_push_stats *s, bool peers, vo
     if (BMB_WITH_ACCESS && peers) address_text(&s->config->to, to, sizeof to);
     cJSON *o = bmb_json_begin(memory, size);
     bmb_json_text(o, "feed", feed);
-    bmb_json_text(o, "via", s->config->tcp ? "tcp" : "udp");
+    bmb_json_text(o, "via", s->config->secure ? "tls" : s->config->tcp ? "tcp" : "udp");
     bmb_json_text(o, "format", bmb_stream_format_name(s->config->format));
     if (BMB_WITH_ACCESS && peers) {
         bmb_json_text(o, "to", to);

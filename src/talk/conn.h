@@ -51,10 +51,14 @@ struct bmb_opening {
     bmb_stream_format format; /* TCP: all of these */
     uint16_t feed;            /* BMB_NO_FEED: the peer chooses */
     bool keep_all, controls;
+#if BMB_WITH_TLS
+    bool secure;
+#endif
 #if BMB_WITH_ACCESS
-    bool secure;           /* under TLS */
     const bmb_addr *hosts; /* TCP: that need no token */
     size_t host_count;
+    uint64_t only;      /* HTTP, RTSP: feeds; 0: all … */
+    uint16_t elsewhere; /* port */
 #endif
     bmb_tally past;             /* of viewers that left */
     const bmb_dialler *dialler; /* NULL: accepted; its viewers take one of the places for viewers */
@@ -248,6 +252,25 @@ bool bmb_talk_may_group(const bmb_talk *t, const bmb_feed *feed);
  * of the connection, or 0. */
 bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who, uint16_t account);
 /* Its index plus 1. */
+#if BMB_WITH_ACCESS
+/* May this feed be had at the outlet that it came by? */
+static inline bool bmb_feed_is_here(const bmb_conn *c, uint16_t feed)
+{
+    return c->by->only != 0 ? (c->by->only >> feed & 1) != 0 : c->by->elsewhere == 0;
+}
+#endif
+
+/* Is it encrypted? */
+static inline bool bmb_conn_secure(const bmb_conn *c)
+{
+#if BMB_WITH_TLS
+    return c->by->secure;
+#else
+    (void)c;
+    return false;
+#endif
+}
+
 static inline uint16_t bmb_conn_number(const bmb_talk *t, const bmb_conn *c)
 {
     return (uint16_t)(c - t->conns + 1);

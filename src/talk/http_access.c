@@ -59,7 +59,7 @@ static bmb_http_reply challenge(bmb_talk *t, const bmb_conn *c, bool stale, bool
         bmb_guard_nonce(&t->guard, t->x, 0, nonce);
         put_challenge(&w, access, "SHA-256", nonce, stale);
         put_challenge(&w, access, "MD5", nonce, stale);
-        if (c->by->secure) bmb_put_text(&w, "WWW-Authenticate: Basic realm=\"%s\"\r\n", access->realm);
+        if (bmb_conn_secure(c)) bmb_put_text(&w, "WWW-Authenticate: Basic realm=\"%s\"\r\n", access->realm);
     }
     set_extra(&r, &w);
     return r;
@@ -106,9 +106,9 @@ static uint8_t origin_of(const bmb_talk *t, const bmb_conn *c)
     if (origin.size == 0) return UINT8_MAX;
     for (size_t i = 0; i < config->origin_count && i < UINT8_MAX - 1; i++)
         if (bmb_same_nocase(origin.at, origin.size, config->origins[i])) return (uint8_t)(i + 1);
-    size_t scheme = c->by->secure ? sizeof "https://" - 1 : sizeof "http://" - 1;
+    size_t scheme = bmb_conn_secure(c) ? sizeof "https://" - 1 : sizeof "http://" - 1;
     bool ours = origin.size == scheme + host.size &&
-                memcmp(origin.at, c->by->secure ? "https://" : "http://", scheme) == 0 &&
+                memcmp(origin.at, bmb_conn_secure(c) ? "https://" : "http://", scheme) == 0 &&
                 memcmp(origin.at + scheme, host.at, host.size) == 0;
     return ours ? UINT8_MAX : 0;
 }
@@ -157,7 +157,7 @@ static bmb_who who_is(bmb_talk *t, bmb_conn *c)
     bmb_claim_read(&claim, authorization.at, authorization.size);
     uint16_t account = 0;
     who.proof = (uint8_t)(asks_for_this(c, &claim) ? bmb_guard_judge(&t->guard, t->x, &claim, method_of(c), 0,
-                                                                     c->by->secure, &c->peer, &account)
+                                                                     bmb_conn_secure(c), &c->peer, &account)
                                                    : BMB_PROOF_WRONG);
     if (who.proof == BMB_PROOF_GOOD) {
         who.account = account;
@@ -217,17 +217,53 @@ static bmb_http_reply admit_lent(bmb_talk *t, bmb_conn *c, const bmb_route *rout
     return refusal(0);
 }
 
+/* Is it had at this outlet? */
+static bool is_here(const bmb_conn *c, const bmb_route *route)
+{
+    bool of_feed = route->kind == BMB_ROUTE_STILL || route->kind == BMB_ROUTE_FEED || route->kind == BMB_ROUTE_SDP;
+    return (c->by->only == 0 && c->by->elsewhere == 0) || (of_feed && bmb_feed_is_here(c, route->feed));
+}
+
+/* The same address, encrypted (RFC 9110 15.4.9: nothing that was to be posted is lost). Without its query: nothing here
+ * has one. */
+static bmb_http_reply send_elsewhere(bmb_talk *t, const bmb_conn *c)
+{
+    bmb_http_reply r = refusal(308);
+    bmb_text host = without_port(bmb_http_parse_value(&c->http, BMB_FIELD_HOST));
+    bmb_writer w = bmb_writer_of(extra_of(t), EXTRA_ROOM);
+    if (c->by->elsewhere == 0 || host.size == 0) return refusal(403);
+    bmb_put_str(&w, "Location: https://");
+    bmb_put_bytes(&w, host.at, host.size);
+    bmb_put_text(&w, ":%u", c->by->elsewhere);
+    for (size_t i = 0; i < c->http.path.size; i++) {
+        char one = c->http.path.text[i];
+        bool plain = (one >= 'a' && one <= 'z') || (one >= 'A' && one <= 'Z') || (one >= '-' && one <= '9') ||
+                     one == '_' || one == '~';
+        if (plain) {
+            bmb_put_bytes(&w, &one, 1);
+        } else {
+            bmb_put_str(&w, "%");
+            bmb_put_hex(&w, (uint8_t)one, 2);
+        }
+    }
+    bmb_put_str(&w, "\r\n");
+    set_extra(&r, &w);
+    return r.extra != NULL ? r : refusal(403);
+}
+
 bmb_http_reply bmb_http_admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
 {
     bmb_link_terms terms;
     size_t number;
     bmb_role role = needed(route, &number);
-    if (route->kind == BMB_ROUTE_ERROR && route->status != 404) return refusal(0); /* which is answered as it is */
+    if (route->kind == BMB_ROUTE_ERROR && route->status != 404 && (is_here(c, route) || route->status != 405))
+        return refusal(0); /* which is answered as it is */
     if (!named_so(t->x->config, bmb_http_parse_value(&c->http, BMB_FIELD_HOST))) {
         bmb_text host = bmb_http_parse_value(&c->http, BMB_FIELD_HOST);
         bmb_conn_tell_text(t, c, BMB_EVENT_NAME_REFUSED, "", host.at, host.size);
         return refusal(421);
     }
+    if (!is_here(c, route)) return send_elsewhere(t, c);
     uint8_t origin = origin_of(t, c);
     if (origin == 0 || (origin != UINT8_MAX && c->http.method == BMB_HTTP_POST)) return refusal(403);
     c->origin = origin == UINT8_MAX ? 0 : origin;
@@ -277,7 +313,7 @@ static bmb_http_reply set_cookie(bmb_talk *t, const bmb_conn *c, const char *val
     bmb_writer w = bmb_writer_of(extra_of(t), EXTRA_ROOM);
     bmb_put_str(&w, "Set-Cookie: " BMB_COOKIE "=");
     bmb_put_bytes(&w, value, size);
-    bmb_put_text(&w, "; Path=/; HttpOnly; SameSite=Strict%s%s\r\n", c->by->secure ? "; Secure" : "", more);
+    bmb_put_text(&w, "; Path=/; HttpOnly; SameSite=Strict%s%s\r\n", bmb_conn_secure(c) ? "; Secure" : "", more);
     set_extra(&r, &w);
     return r;
 }

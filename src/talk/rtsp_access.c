@@ -22,7 +22,7 @@ void bmb_rtsp_judge(bmb_talk *t, bmb_conn *c, bmb_text credentials)
     bmb_claim_read(&claim, credentials.at, credentials.size);
     c->proof = (uint8_t)(method == NULL ? BMB_PROOF_WRONG
                                         : bmb_guard_judge(&t->guard, t->x, &claim, method, bound_of(t, c),
-                                                          c->by->secure, &c->peer, &account));
+                                                          bmb_conn_secure(c), &c->peer, &account));
     if (c->proof != BMB_PROOF_GOOD) return;
     if (c->pass.account != account && t->guard.access != NULL)
         bmb_tell(t->x, &(bmb_event){ .code = BMB_EVENT_SIGNED_IN,
@@ -65,6 +65,8 @@ unsigned bmb_rtsp_admit(bmb_talk *t, bmb_conn *c)
     if (c->proof == BMB_PROOF_PAUSED) return 503;
     if (c->proof >= BMB_PROOF_STALE) return 401;
     if (needs_nothing((bmb_rtsp_method)r->method)) return 0;
+    const bmb_feed *asked = bmb_rtsp_find(t, r);
+    if (asked != NULL && !bmb_feed_is_here(c, asked->number)) return c->by->elsewhere != 0 ? 301 : 403;
     const bmb_session *s = bmb_rtsp_named_session(t, c);
     const bmb_feed *feed = r->wildcard && s != NULL ? s->track->feed : bmb_rtsp_find(t, r);
     const bmb_who who = { .account = c->pass.account, .lent = lent(t, r, feed, &terms) };
@@ -73,6 +75,20 @@ unsigned bmb_rtsp_admit(bmb_talk *t, bmb_conn *c)
     if (may) return 0;
     const bmb_access *access = t->guard.access;
     return c->pass.account != 0 || access == NULL || access->account_count == 0 ? 403 : 401;
+}
+
+/* The same address, encrypted. */
+void bmb_rtsp_put_elsewhere(const bmb_conn *c, bmb_writer *w)
+{
+    const bmb_rtsp_parse *r = &c->rtsp;
+    size_t size = strlen(r->host);
+    while (size > 0 && r->host[size - 1] >= '0' && r->host[size - 1] <= '9') size--;
+    size = size > 0 && r->host[size - 1] == ':' ? size - 1 : strlen(r->host);
+    bmb_put_str(w, "Location: rtsps://");
+    bmb_put_bytes(w, r->host, size);
+    bmb_put_text(w, ":%u/", c->by->elsewhere);
+    if (r->link[0] != '\0') bmb_put_text(w, "lent/%s/", r->link);
+    bmb_put_text(w, "%s\r\n", r->feed);
 }
 
 static void put_digest(bmb_talk *t, const bmb_conn *c, const char *algorithm, bmb_writer *w)
@@ -91,7 +107,7 @@ void bmb_rtsp_put_challenge(bmb_talk *t, const bmb_conn *c, bmb_writer *w)
     if (t->guard.access == NULL) return;
     put_digest(t, c, "SHA-256", w);
     put_digest(t, c, "MD5", w);
-    if (c->by->secure) bmb_put_text(w, "WWW-Authenticate: Basic realm=\"%s\"\r\n", t->guard.access->realm);
+    if (bmb_conn_secure(c)) bmb_put_text(w, "WWW-Authenticate: Basic realm=\"%s\"\r\n", t->guard.access->realm);
 }
 
 #endif

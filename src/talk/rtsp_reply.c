@@ -40,7 +40,7 @@ void bmb_rtsp_reply_status(bmb_talk *t, bmb_conn *c, unsigned status)
 void bmb_rtsp_reply_not_found(bmb_talk *t, bmb_conn *c)
 {
     bmb_writer body = bmb_writer_of(t->x->scratch, BMB_SDP_ROOM), w = bmb_rtsp_reply(t, c);
-    bmb_rtsp_addresses(&body, &c->rtsp, t->x->config, bmb_conn_hidden(t, c));
+    bmb_rtsp_addresses(&body, &c->rtsp, t->x->config, bmb_conn_hidden(t, c), bmb_conn_secure(c));
     bmb_rtsp_begin(&w, 404, &c->rtsp);
     bmb_rtsp_body(&w, "text/plain", t->x->scratch, bmb_written(&body));
     bmb_rtsp_reply_done(c, &w);
@@ -60,7 +60,7 @@ void bmb_rtsp_put_session(const bmb_talk *t, const bmb_session *s, bmb_writer *w
 /* The address as the client wrote it, so that it matches what the client compares it with. */
 void bmb_rtsp_put_address(const bmb_conn *c, const bmb_feed *feed, bmb_writer *w)
 {
-    bmb_put_text(w, "rtsp://%s/", c->rtsp.host);
+    bmb_put_text(w, "%s://%s/", bmb_outlet_scheme(BMB_OUTLET_RTSP, bmb_conn_secure(c)), c->rtsp.host);
 #if BMB_WITH_ACCESS
     if (c->rtsp.link[0] != '\0') bmb_put_text(w, "lent/%s/", c->rtsp.link);
 #endif

@@ -156,13 +156,17 @@ static bool admit(bmb_talk *t, bmb_conn *c)
 #if BMB_WITH_ACCESS
     unsigned status = bmb_rtsp_admit(t, c);
     if (status == 0) return true;
-    if (status != 401) {
+    if (status != 401 && status != 301) {
         bmb_rtsp_reply_status(t, c, status);
         return false;
     }
     bmb_writer w = bmb_rtsp_reply(t, c);
     bmb_rtsp_begin(&w, status, &c->rtsp);
-    bmb_rtsp_put_challenge(t, c, &w);
+    if (status == 301) {
+        bmb_rtsp_put_elsewhere(c, &w);
+    } else {
+        bmb_rtsp_put_challenge(t, c, &w);
+    }
     bmb_rtsp_reply_end(c, &w);
     return false;
 #else

@@ -49,7 +49,8 @@ static bool try_transport(bmb_talk *t, bmb_conn *c, const bmb_rtsp_transport *wa
         state->channel = s->rtp_channel;
         return true;
     }
-    if (c->cookie != 0) return false; /* a tunnel is there because nothing else passes */
+    if (c->cookie != 0) return false;     /* a tunnel is there because nothing else passes */
+    if (bmb_conn_secure(c)) return false; /* datagrams are not encrypted */
     if (want->kind == BMB_RTSP_UDP) {
         if (bmb_session_sockets(t, c->peer.family) == NULL || is_ours(t, c, want)) return false;
         s->via = BMB_VIA_RTP_UDP;

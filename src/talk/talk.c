@@ -113,17 +113,28 @@ bmb_err bmb_talk_open(bmb_talk *t, bmb_fault *fault)
         {
             .kind = config->kind, .format = config->format, .feed = config->feed, .keep_all = config->keep_all,
 #if BMB_WITH_ACCESS
-            .hosts = config->hosts, .host_count = config->host_count,
+            .hosts = config->hosts, .host_count = config->host_count, .only = config->only,
+#endif
+#if BMB_WITH_TLS
+            .secure = config->secure,
 #endif
             .controls = config->controls
         };
         bmb_err err = port->net.listen(port->ctx, &config->listen, &o->sock, &o->bound);
+#if BMB_WITH_TLS
+        if (err == BMB_OK && config->secure) err = port->encryption.listen(port->ctx, o->sock);
+#endif
         if (err == BMB_OK) err = port->net.watch(port->ctx, o->sock, BMB_READABLE, (uint32_t)i);
         if (err == BMB_OK) continue;
         if (fault != NULL)
             *fault = (bmb_fault){ .part = "outlet", .key = "listen", .err = err, .addr = config->listen };
         return err;
     }
+#if BMB_WITH_ACCESS
+    for (size_t i = 0; i < t->x->config->outlet_count; i++)
+        if (t->outlets[i].config->elsewhere > 0)
+            t->outlets[i].by.elsewhere = t->outlets[t->outlets[i].config->elsewhere - 1].bound.port;
+#endif
     return BMB_OK;
 }
 

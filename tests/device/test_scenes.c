@@ -649,7 +649,7 @@ static void write_answers(FILE *out)
         bmb_http_error(&w, status, &terms, &config, removed, rtsp);
         fwrite(text, 1, bmb_written(&w), out);
         w = bmb_writer_of(text, draw(600));
-        bmb_rtsp_addresses(&w, &asked, &config, draw(3));
+        bmb_rtsp_addresses(&w, &asked, &config, draw(3), false);
         fwrite(text, 1, bmb_written(&w), out);
         w = bmb_writer_of(text, sizeof text);
         bmb_rtsp_status(&w, draw(2) == 0 ? 398 + draw(160) : 551, &asked);

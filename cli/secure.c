@@ -1,0 +1,217 @@
+/* Encrypted outlets and pushes: which there are, with which certificate, and its replacement while the device runs. */
+#include <errno.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+
+#include "cli.h"
+
+#define LOOK_US 2000000u /* between two looks at the owner's files: they are written one after the other */
+#define PEM_MOST 32768u
+#define ADDRESSES_MOST 16
+
+struct cli_secure {
+    bmb_tls tls;
+    char certificate_path[2 * CLI_TEXT_MAX + 2], key_path[2 * CLI_TEXT_MAX + 2];
+    struct stat stamp[2]; /* of the two, when they were read */
+    uint64_t look_us;
+    char *certificate, *key;
+    const char *names[CLI_CERTIFICATE_NAMES];
+    bmb_addr addresses[ADDRESSES_MOST];
+};
+
+/* Which feeds a word or a list of their names means; false: there is no such feed. */
+static bool feeds_named(const cli_device *d, const char *section, const char *list, uint64_t *out)
+{
+    char text[CLI_TEXT_MAX];
+    const char *names[CLI_FEEDS_MOST];
+    *out = 0;
+    snprintf(text, sizeof text, "%s", list);
+    for (size_t i = 0; i < d->file.feed_count; i++) names[i] = d->file.feeds[i].name;
+    for (char *word = strtok(text, ", \t"); word != NULL; word = strtok(NULL, ", \t")) {
+        size_t i = 0;
+        while (i < d->file.feed_count && strcmp(names[i], word) != 0) i++;
+        if (i == d->file.feed_count) {
+            const char *near = cli_nearest(word, names, d->file.feed_count);
+            cli_error("%s: [%s]: plain: all, redirect, off or names of feeds are expected, and there is no feed "
+                      "\"%s\"%s%s%s",
+                      d->file.path, section, word, near != NULL ? "; did you mean " : "", near != NULL ? near : "",
+                      near != NULL ? "?" : "");
+            return false;
+        }
+        *out |= 1ull << i;
+    }
+    return true;
+}
+
+/* The plain outlet and the encrypted one of HTTP or RTSP. */
+static bool prepare_pair(cli_device *d, bmb_outlet_kind kind, const bmb_addr *plain, const bmb_addr *secure,
+                         const char *what)
+{
+    bmb_config *c = &d->config;
+    const char *section = kind == BMB_OUTLET_HTTP ? "http" : "rtsp";
+    bool off = strcmp(what, "off") == 0, redirect = strcmp(what, "redirect") == 0;
+    bool all = what[0] == '\0' || strcmp(what, "all") == 0;
+    if (secure->family == 0 && !all) {
+        cli_error("%s: [%s]: plain = %s is meant beside an encrypted port; add secure = :%u", d->file.path, section,
+                  what, kind == BMB_OUTLET_HTTP ? 443 : 322);
+        return false;
+    }
+    if (plain->family != 0 && !off) {
+        bmb_outlet_config *o = &d->outlets[c->outlet_count++];
+        *o = (bmb_outlet_config){ .kind = kind, .listen = *plain };
+        if (!all) o->elsewhere = (uint16_t)(c->outlet_count + 1); /* the next one */
+        if (!all && !redirect && !feeds_named(d, section, what, &o->only)) return false;
+    }
+    if (secure->family != 0)
+        d->outlets[c->outlet_count++] = (bmb_outlet_config){ .kind = kind, .listen = *secure, .secure = true };
+    return true;
+}
+
+bool cli_prepare_web(cli_device *d)
+{
+    const cli_config *f = &d->file;
+    return prepare_pair(d, BMB_OUTLET_HTTP, &f->http, &f->https, f->http_plain) &&
+           prepare_pair(d, BMB_OUTLET_RTSP, &f->rtsp, &f->rtsps, f->rtsp_plain);
+}
+
+static bool is_wanted(const cli_device *d)
+{
+    for (size_t i = 0; i < d->config.outlet_count; i++)
+        if (d->outlets[i].secure) return true;
+    for (size_t i = 0; i < d->config.push_count; i++)
+        if (d->pushes[i].secure) return true;
+    return false;
+}
+
+/* A whole file as a text; NULL: it cannot be had, which is told. */
+static char *read_text(const char *path, bool secret, struct stat *stamp)
+{
+    FILE *f = fopen(path, "r");
+    char *text = malloc(PEM_MOST);
+    size_t n = 0;
+    if (f == NULL || text == NULL || fstat(fileno(f), stamp) != 0) {
+        cli_error("%s cannot be read: %s", path, strerror(errno));
+    } else if (secret && (stamp->st_mode & S_IROTH) != 0) {
+        cli_error("%s is a key that everybody on this machine may read; say: chmod o-r %s", path, path);
+    } else if ((n = fread(text, 1, PEM_MOST - 1, f)) == PEM_MOST - 1) {
+        cli_error("%s is larger than %u bytes: that is no certificate or key", path, PEM_MOST - 1);
+        n = 0;
+    }
+    if (f != NULL) fclose(f);
+    if (text != NULL) text[n] = '\0';
+    if (n > 0) return text;
+    free(text);
+    return NULL;
+}
+
+static void forget(char **text)
+{
+    if (*text != NULL) memset(*text, 0, strlen(*text));
+    free(*text);
+    *text = NULL;
+}
+
+static bool read_files(cli_secure *s)
+{
+    forget(&s->certificate);
+    forget(&s->key);
+    s->certificate = read_text(s->certificate_path, false, &s->stamp[0]);
+    s->key = s->certificate != NULL ? read_text(s->key_path, true, &s->stamp[1]) : NULL;
+    return s->key != NULL;
+}
+
+static size_t find_addresses(bmb_addr *out)
+{
+    const bmb_addr any[] = { { .family = 4, .port = 1 }, { .family = 6, .port = 1 } };
+    size_t n = bmb_linux_reachable(&any[0], out, ADDRESSES_MOST);
+    return n + bmb_linux_reachable(&any[1], out + n, ADDRESSES_MOST - n);
+}
+
+bool cli_secure_open(cli_device *d)
+{
+    const cli_config *f = &d->file;
+    cli_secure_close(d);
+    if (!is_wanted(d)) return true;
+    if (!bmb_tls_there()) {
+        cli_error("%s asks for encryption, and this program was built without TLS: fetch the library's sources with "
+                  "scripts/sources build/sources, and build it again",
+                  f->path);
+        return false;
+    }
+    if ((f->certificate[0] == '\0') != (f->key[0] == '\0')) {
+        cli_error("%s: [tls]: certificate and key go together; one of them is missing", f->path);
+        return false;
+    }
+    cli_secure *s = d->secure = calloc(1, sizeof *s);
+    if (s == NULL) return cli_error("there is not enough memory") == 0;
+    if (f->certificate[0] != '\0') {
+        cli_beside(f, f->certificate, s->certificate_path, sizeof s->certificate_path);
+        cli_beside(f, f->key, s->key_path, sizeof s->key_path);
+        if (!read_files(s)) return false;
+    }
+    size_t names = 0;
+    s->names[names++] = "localhost";
+    for (size_t i = 0; i < d->config.name_count && names < CLI_CERTIFICATE_NAMES; i++)
+        s->names[names++] = d->config.names[i];
+    d->under = d->port;
+    const bmb_tls_config config = { .under = &d->under,
+                                    .name = d->config.name,
+                                    .names = s->names,
+                                    .name_count = names,
+                                    .addresses = s->addresses,
+                                    .address_count = find_addresses(s->addresses),
+                                    .certificate = s->certificate,
+                                    .key = s->key };
+    return bmb_tls_lay_over(&s->tls, &config, &d->port) == BMB_OK;
+}
+
+const char *cli_secure_trouble(const cli_device *d)
+{
+    return d->secure != NULL ? d->secure->tls.trouble : NULL;
+}
+
+static bool is_newer(const char *path, const struct stat *known)
+{
+    struct stat now;
+    return stat(path, &now) == 0 && (now.st_ino != known->st_ino || now.st_mtim.tv_sec != known->st_mtim.tv_sec ||
+                                     now.st_mtim.tv_nsec != known->st_mtim.tv_nsec);
+}
+
+/* Two files cannot be replaced at once: where they do not go together yet, the next change is waited for. */
+uint64_t cli_secure_tend(cli_device *d, uint64_t next)
+{
+    cli_secure *s = d->secure;
+    if (s == NULL || s->key_path[0] == '\0') return next;
+    uint64_t now = d->port.now_us(d->port.ctx);
+    if (now >= s->look_us) {
+        bool changed = is_newer(s->certificate_path, &s->stamp[0]) || is_newer(s->key_path, &s->stamp[1]);
+        s->look_us = now + LOOK_US;
+        if (changed && read_files(s)) {
+            if (bmb_tls_use(&s->tls, s->certificate, s->key) == BMB_OK) {
+                cli_say("The certificate was replaced; SHA-256 of the new one:\n  %s", s->tls.fingerprint);
+            } else {
+                cli_error("%s: %s; the former one is still used", s->certificate_path, s->tls.trouble);
+            }
+        }
+    }
+    return next < s->look_us ? next : s->look_us;
+}
+
+void cli_secure_say(const cli_device *d)
+{
+    if (d->secure == NULL) return;
+    cli_say("Certificate, SHA-256, to compare with what a browser or player shows:\n  %s", d->secure->tls.fingerprint);
+    if (d->secure->tls.trouble != NULL) cli_error("TLS: %s", d->secure->tls.trouble);
+}
+
+void cli_secure_close(cli_device *d)
+{
+    if (d->secure == NULL) return;
+    if (d->under.now_us != NULL) d->port = d->under;
+    memset(&d->under, 0, sizeof d->under);
+    forget(&d->secure->certificate);
+    forget(&d->secure->key);
+    free(d->secure);
+    d->secure = NULL;
+}

@@ -1,0 +1,418 @@
+/* The TLS port, over that of Linux: it keeps the contract with encrypted connections as without, and takes so much
+ * memory. */
+#include "support/check.h"
+
+#include <signal.h>
+#include <stdlib.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include "bambino/linux.h"
+#include "bambino/port_check.h"
+#include "bambino/sim.h"
+#include "bambino/tls.h"
+
+/* A port whose listeners and dialled connections are all encrypted. */
+typedef struct secure_port {
+    bmb_linux *linux_port;
+    bmb_port under, tls_port, port;
+    bmb_tls tls;
+    void *memory;
+    const uint8_t *pin;
+} secure_port;
+
+#define CONNECTIONS 24
+
+static secure_port ours, theirs;
+static bmb_sim *sim;
+static char folder[64];
+static bmb_sock dialling[64], came[8]; /* of the peers: those that they dial, and that they have accepted */
+static size_t dialling_count, came_count;
+static bmb_sock listening;
+
+static secure_port *of(const void *ctx)
+{
+    return ctx == &ours.tls ? &ours : &theirs;
+}
+
+static bmb_err listen_secure(void *ctx, const bmb_addr *addr, bmb_sock *out, bmb_addr *bound)
+{
+    const bmb_port *p = &of(ctx)->tls_port;
+    bmb_err err = p->net.listen(ctx, addr, out, bound);
+    if (err == BMB_OK && ctx == &theirs.tls) listening = *out;
+    return err == BMB_OK ? p->encryption.listen(ctx, *out) : err;
+}
+
+static bmb_err dial_secure(void *ctx, const bmb_addr *to, bmb_sock *out)
+{
+    const bmb_port *p = &of(ctx)->tls_port;
+    bmb_err err = p->net.dial(ctx, to, out);
+    if (err == BMB_OK) err = p->encryption.dial(ctx, *out, of(ctx)->pin);
+    if (err == BMB_OK && ctx == &theirs.tls) dialling[dialling_count++ % 64] = *out;
+    return err;
+}
+
+/* The check's peers are sockets that get on by themselves: these do whenever the port is asked for something. */
+static void let_peers_work(void)
+{
+    bmb_ready none[4];
+    const bmb_port *p = &theirs.tls_port;
+    for (size_t i = 0; i < dialling_count && i < 64; i++)
+        if (dialling[i] >= 0 && p->net.dialled(p->ctx, dialling[i]) != BMB_AGAIN) dialling[i] = BMB_NO_SOCK;
+    bmb_addr from;
+    if (listening != BMB_NO_SOCK && came_count < 8 &&
+        p->net.accept(p->ctx, listening, &came[came_count], &from) == BMB_OK)
+        came_count++;
+    (void)p->net.ready(p->ctx, none, 4);
+}
+
+static size_t ready_at_work(void *ctx, bmb_ready *out, size_t room)
+{
+    let_peers_work();
+    return ours.tls_port.net.ready(ctx, out, room);
+}
+
+static size_t ready_of_both(void *ctx, bmb_ready *out, size_t room)
+{
+    bmb_ready none[4];
+    (void)ours.tls_port.net.ready(&ours.tls, none, 4);
+    return theirs.tls_port.net.ready(ctx, out, room);
+}
+
+static bmb_err hear_at_work(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got)
+{
+    let_peers_work();
+    return of(ctx)->tls_port.net.recv(ctx, sock, out, room, got);
+}
+
+static bmb_err say_at_work(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, size_t *taken)
+{
+    bmb_ready none[4];
+    let_peers_work();
+    if (ctx == &ours.tls) (void)ours.tls_port.net.ready(ctx, none, 4); /* its handshakes go on, too */
+    return of(ctx)->tls_port.net.send(ctx, sock, slices, count, taken);
+}
+
+static bmb_err accept_at_work(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr *peer)
+{
+    let_peers_work();
+    if (ctx == &ours.tls) return ours.tls_port.net.accept(ctx, listener, out, peer);
+    if (came_count == 0) return BMB_AGAIN;
+    *out = came[--came_count];
+    return BMB_OK;
+}
+
+static void close_at_once(void *ctx, bmb_sock sock)
+{
+    for (size_t i = 0; ctx == &theirs.tls && i < 64; i++)
+        if (dialling[i] == sock) dialling[i] = BMB_NO_SOCK;
+    if (ctx == &theirs.tls && sock == listening) listening = BMB_NO_SOCK;
+    of(ctx)->tls_port.net.close(ctx, sock);
+}
+
+static void work_always(secure_port *s)
+{
+    s->port.net.recv = hear_at_work;
+    s->port.net.send = say_at_work;
+    s->port.net.accept = accept_at_work;
+    s->port.net.close = close_at_once;
+    s->port.net.ready = s == &ours ? ready_at_work : ready_of_both;
+}
+
+static bmb_err lay_over(secure_port *s, const char *certificate, const char *key)
+{
+    static const char *const names[] = { "yard.local" };
+    static const bmb_addr addresses[] = { { .family = 4, .ip = { 127, 0, 0, 1 } } };
+    size_t each, size;
+    const bmb_tls_config config = { .under = &s->under,
+                                    .name = "Valley, \"railway\"",
+                                    .names = names,
+                                    .name_count = 1,
+                                    .addresses = addresses,
+                                    .address_count = 1,
+                                    .certificate = certificate,
+                                    .key = key };
+    assert_int_equal(bmb_tls_lay_over(&s->tls, &config, &s->tls_port), BMB_OK);
+    size = s->tls_port.encryption.memory(&s->tls, CONNECTIONS, CONNECTIONS, &each);
+    s->memory = malloc(size);
+    bmb_err err = s->tls_port.encryption.open(&s->tls, s->memory, size, CONNECTIONS, CONNECTIONS);
+    s->port = s->tls_port;
+    s->port.net.listen = listen_secure;
+    s->port.net.dial = dial_secure;
+    return err;
+}
+
+static void open_one(secure_port *s)
+{
+    memset(s, 0, sizeof *s);
+    assert_int_equal(bmb_linux_create(&s->linux_port, &s->under), BMB_OK);
+}
+
+static void close_one(secure_port *s)
+{
+    s->tls_port.encryption.close(&s->tls);
+    bmb_linux_destroy(s->linux_port);
+    free(s->memory);
+}
+
+static void run(const char *format, ...)
+{
+    char command[400];
+    va_list list;
+    va_start(list, format);
+    vsnprintf(command, sizeof command, format, list);
+    va_end(list);
+    assert_int_equal(system(command), 0);
+}
+
+static bmb_port *open_ours(void)
+{
+    const bmb_sim_camera camera = {
+        .name = "yard", .kind = BMB_SIM_CLIP, .clip = BAMBINO_SOURCE "/demo/loco.mjpeg", .clip_mfps = 60000
+    };
+    open_one(&ours);
+    open_one(&theirs);
+    strcpy(folder, "/tmp/bambino-tls-XXXXXX");
+    if (mkdtemp(folder) == NULL || bmb_linux_storage(ours.linux_port, folder, &ours.under.storage) != BMB_OK ||
+        bmb_sim_create(&camera, 1, &ours.under, &sim, NULL) != BMB_OK || lay_over(&ours, NULL, NULL) != BMB_OK ||
+        lay_over(&theirs, NULL, NULL) != BMB_OK)
+        return NULL;
+    dialling_count = came_count = 0;
+    listening = BMB_NO_SOCK;
+    work_always(&ours);
+    work_always(&theirs);
+    bmb_port_peers_use(&theirs.port);
+    return &ours.port;
+}
+
+static void close_ours(bmb_port *p)
+{
+    bmb_tls_figures f;
+    (void)p;
+    bmb_tls_figures_get(&ours.tls, &f);
+    assert_int_equal(f.strays, 0);
+    bmb_sim_destroy(sim);
+    close_one(&ours);
+    close_one(&theirs);
+    run("rm -r %s", folder);
+}
+
+static void encrypted_connections_keep_the_contract(void **state)
+{
+    (void)state;
+    int status = -1;
+    fflush(NULL);
+    pid_t child = fork(); /* the check is a test program of its own */
+    if (child == 0) {
+        const bmb_port_check check = {
+            .name = "TLS over Linux", .open = open_ours, .close = close_ours, .peers = &bmb_port_peers
+        };
+        _exit(bmb_port_check_run(&check));
+    }
+    assert_int_equal(waitpid(child, &status, 0), child);
+    assert_int_equal(status, 0);
+}
+
+/* Connections between two such ports, driven step by step. */
+
+static void open_pair(const char *certificate, const char *key)
+{
+    open_one(&ours);
+    open_one(&theirs);
+    assert_int_equal(lay_over(&ours, certificate, key), BMB_OK);
+    assert_int_equal(lay_over(&theirs, NULL, NULL), BMB_OK);
+}
+
+static void close_pair(void)
+{
+    close_one(&ours);
+    close_one(&theirs);
+}
+
+static void work(void)
+{
+    bmb_ready none[4];
+    (void)ours.tls_port.net.ready(&ours.tls, none, 4);
+    (void)theirs.tls_port.net.ready(&theirs.tls, none, 4);
+}
+
+static bmb_sock listen_here(bmb_addr *bound)
+{
+    const bmb_addr any = { .family = 4, .ip = { 127, 0, 0, 1 } };
+    bmb_sock listener;
+    assert_int_equal(ours.port.net.listen(&ours.tls, &any, &listener, bound), BMB_OK);
+    return listener;
+}
+
+#define TRIES 100000
+
+/* Dials from the one to the other; what became of it. */
+static bmb_err connect_pair(bmb_sock listener, const bmb_addr *to, bmb_sock *server, bmb_sock *client)
+{
+    bmb_addr from;
+    bmb_err err = BMB_AGAIN;
+    *server = BMB_NO_SOCK;
+    assert_int_equal(theirs.port.net.dial(&theirs.tls, to, client), BMB_OK);
+    for (int i = 0; i < TRIES && (err == BMB_AGAIN || *server == BMB_NO_SOCK); i++) {
+        if (*server == BMB_NO_SOCK && ours.tls_port.net.accept(&ours.tls, listener, server, &from) == BMB_OK)
+            (void)ours.tls_port.net.watch(&ours.tls, *server, BMB_READABLE, 3);
+        if (err == BMB_AGAIN) err = theirs.tls_port.net.dialled(&theirs.tls, *client);
+        work();
+    }
+    return err;
+}
+
+static void carry(const secure_port *from, bmb_sock out, const secure_port *to, bmb_sock in)
+{
+    static uint8_t said[100000], heard[100000];
+    size_t taken, at = 0, got, sum = 0;
+    for (size_t i = 0; i < sizeof said; i++) said[i] = (uint8_t)(i * 7 + i / 251);
+    for (int i = 0; i < TRIES && sum < sizeof said; i++) {
+        const bmb_slice slices[] = { { said + at, (sizeof said - at) / 3 },
+                                     { NULL, 0 },
+                                     { said + at + (sizeof said - at) / 3,
+                                       sizeof said - at - (sizeof said - at) / 3 } };
+        (void)from->tls_port.net.send(from->tls_port.ctx, out, slices, 3, &taken);
+        at += taken;
+        if (to->tls_port.net.recv(to->tls_port.ctx, in, heard + sum, sizeof heard - sum, &got) == BMB_OK) sum += got;
+        work();
+    }
+    assert_int_equal(sum, sizeof said);
+    assert_memory_equal(said, heard, sizeof said);
+}
+
+static void talk_once(void)
+{
+    bmb_addr bound;
+    bmb_sock listener = listen_here(&bound), server, client;
+    assert_int_equal(connect_pair(listener, &bound, &server, &client), BMB_OK);
+    carry(&theirs, client, &ours, server);
+    carry(&ours, server, &theirs, client);
+    theirs.tls_port.net.close(&theirs.tls, client);
+    ours.tls_port.net.close(&ours.tls, server);
+    ours.tls_port.net.close(&ours.tls, listener);
+}
+
+/* A file that openssl made, as a text. */
+static char *text_of(const char *name)
+{
+    char path[100];
+    static char texts[4][16384];
+    static size_t turn;
+    char *text = texts[turn++ % 4];
+    snprintf(path, sizeof path, "%s/%s", folder, name);
+    FILE *f = fopen(path, "r");
+    assert_non_null(f);
+    text[fread(text, 1, sizeof texts[0] - 1, f)] = '\0';
+    fclose(f);
+    return text;
+}
+
+static void make_folder(void)
+{
+    strcpy(folder, "/tmp/bambino-tls-XXXXXX");
+    assert_non_null(mkdtemp(folder));
+}
+
+static void make_certificate(const char *name, const char *kind)
+{
+    run("cd %s && openssl req -x509 -nodes -newkey %s -keyout %s.key -out %s.crt -days 90 -subj '/CN=Valley railway' "
+        "2>/dev/null",
+        folder, kind, name, name);
+}
+
+/* To a receiver that is none of ours, with such a key. */
+static bmb_tls_figures dial_another(const char *kind)
+{
+    bmb_tls_figures f;
+    bmb_addr bound;
+    bmb_sock sock = BMB_NO_SOCK;
+    bmb_err err = BMB_REFUSED;
+    char port[8], key[100], certificate[100];
+    make_certificate("other", kind);
+    open_pair(NULL, NULL);
+    bmb_sock listener = listen_here(&bound); /* for a port that is free */
+    ours.tls_port.net.close(&ours.tls, listener);
+    snprintf(port, sizeof port, "%u", bound.port);
+    snprintf(key, sizeof key, "%s/other.key", folder);
+    snprintf(certificate, sizeof certificate, "%s/other.crt", folder);
+    pid_t child = fork();
+    if (child == 0) {
+        (void)!freopen("/dev/null", "r", stdin);
+        execlp("openssl", "openssl", "s_server", "-accept", port, "-cert", certificate, "-key", key, "-quiet",
+               "-tls1_2", (char *)NULL);
+        _exit(127);
+    }
+    for (int i = 0; i < 500 && err != BMB_OK; i++) {
+        if (theirs.port.net.dial(&theirs.tls, &bound, &sock) != BMB_OK) continue;
+        for (int k = 0; k < TRIES; k++) {
+            work();
+            err = theirs.tls_port.net.dialled(&theirs.tls, sock);
+            if (err != BMB_AGAIN) break;
+        }
+        if (err != BMB_OK) theirs.tls_port.net.close(&theirs.tls, sock);
+        if (err != BMB_OK) usleep(10000);
+    }
+    assert_int_equal(err, BMB_OK);
+    theirs.tls_port.net.close(&theirs.tls, sock);
+    kill(child, SIGTERM);
+    waitpid(child, NULL, 0);
+    bmb_tls_figures_get(&theirs.tls, &f);
+    assert_int_equal(f.strays, 0);
+    close_pair();
+    return f;
+}
+
+/* What the budget promises of each connection, and of what they share, is what the most demanding one takes. */
+static void memory_is_what_the_budget_says(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *name, *kind;
+    } kinds[] = {
+        { "p256", "ec -pkeyopt ec_paramgen_curve:P-256" },
+        { "p384", "ec -pkeyopt ec_paramgen_curve:P-384" },
+        { "rsa2", "rsa:2048" },
+    };
+    bmb_tls_figures server = { 0 }, client = { 0 };
+    uint32_t accepted = 0, dialled = 0, fixed = 0;
+    make_folder();
+    for (size_t i = 0; i <= sizeof kinds / sizeof kinds[0]; i++) {
+        char *certificate = NULL, *key = NULL, file[20];
+        if (i > 0) {
+            make_certificate(kinds[i - 1].name, kinds[i - 1].kind);
+            snprintf(file, sizeof file, "%s.crt", kinds[i - 1].name);
+            certificate = text_of(file);
+            snprintf(file, sizeof file, "%s.key", kinds[i - 1].name);
+            key = text_of(file);
+        }
+        open_pair(certificate, key);
+        for (int again = 0; again < 3; again++) talk_once();
+        if (i > 0) assert_int_equal(bmb_tls_use(&ours.tls, certificate, key), BMB_OK);
+        talk_once();
+        bmb_tls_figures_get(&ours.tls, &server);
+        bmb_tls_figures_get(&theirs.tls, &client);
+        print_message("%s: %u accepted, %u dialled, %u fixed, steps of %u and %u us\n",
+                      i > 0 ? kinds[i - 1].name : "own", server.accepted_most, client.dialled_most, server.fixed_most,
+                      server.step_us, client.step_us);
+        assert_int_equal(server.strays + client.strays, 0);
+        accepted = server.accepted_most > accepted ? server.accepted_most : accepted;
+        dialled = client.dialled_most > dialled ? client.dialled_most : dialled;
+        fixed = server.fixed_most > fixed ? server.fixed_most : fixed;
+        close_pair();
+    }
+    client = dial_another("rsa:4096");
+    print_message("rsa4: %u dialled, steps of %u us\n", client.dialled_most, client.step_us);
+    dialled = client.dialled_most > dialled ? client.dialled_most : dialled;
+    run("rm -r %s", folder);
+    assert_int_equal(accepted, server.accepted_size);
+    assert_int_equal(dialled, server.dialled_size);
+    assert_int_equal(fixed, server.fixed_size);
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = { cmocka_unit_test(encrypted_connections_keep_the_contract),
+                                        cmocka_unit_test(memory_is_what_the_budget_says) };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
