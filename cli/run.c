@@ -7,8 +7,44 @@
 #define HOSTS_MOST 16
 #define HANGING_MS 10000u /* a camera that was silent so long, and is started again in vain, hangs */
 
+/* Where an outlet of HTTP or RTSP is reached. */
+typedef struct web {
+    char host[BMB_ADDR_TEXT_MAX];
+    const char *scheme;
+    uint64_t only; /* feeds; 0: all, and the page */
+} web;
+
+typedef struct webs {
+    web web[2 * HOSTS_MOST];
+    size_t count;
+} webs;
+
+/* Those that only send people elsewhere are none. */
+static webs webs_of(const cli_device *d, bmb_outlet_kind kind)
+{
+    webs out = { .count = 0 };
+    bmb_addr bound, reachable[HOSTS_MOST];
+    for (size_t i = 0; i < d->config.outlet_count; i++) {
+        const bmb_outlet_config *o = &d->config.outlets[i];
+        if (o->kind != kind || (o->elsewhere > 0 && o->only == 0)) continue;
+        if (bmb_outlet_addr(d->device, i, &bound) != BMB_OK) continue;
+        size_t n = bmb_linux_reachable(&bound, reachable, HOSTS_MOST);
+        for (size_t k = 0; k < n && out.count < sizeof out.web / sizeof out.web[0]; k++) {
+            web *w = &out.web[out.count++];
+            *w = (web){ .scheme = bmb_outlet_scheme(kind, o->secure), .only = o->only };
+            bmb_addr_text(&reachable[k], true, w->host, sizeof w->host);
+        }
+    }
+    return out;
+}
+
+static bool has(const web *w, size_t feed)
+{
+    return w->only == 0 || (w->only >> feed & 1) != 0;
+}
+
 /* A stream's address a line, and behind the first one that of the single picture. */
-static void print_http(const bmb_feed_config *feed, bmb_codec codec, const char *host)
+static void print_http(const bmb_feed_config *feed, bmb_codec codec, const web *w)
 {
     const bmb_format_info *f, *picture = NULL;
     for (size_t i = 0; (f = bmb_format_at(i)) != NULL; i++)
@@ -16,36 +52,27 @@ static void print_http(const bmb_feed_config *feed, bmb_codec codec, const char 
     for (size_t i = 0; (f = bmb_format_at(i)) != NULL; i++) {
         if (f->suffix == NULL || f->picture || (f->codecs >> codec & 1) == 0) continue;
         if (picture != NULL) {
-            cli_say("      http://%s/%s%s   still: http://%s/%s%s", host, feed->name, f->suffix, host, feed->name,
-                    picture->suffix);
+            cli_say("      %s://%s/%s%s   still: %s://%s/%s%s", w->scheme, w->host, feed->name, f->suffix, w->scheme,
+                    w->host, feed->name, picture->suffix);
         } else {
-            cli_say("      http://%s/%s%s   for players without RTSP", host, feed->name, f->suffix);
+            cli_say("      %s://%s/%s%s   for players without RTSP", w->scheme, w->host, feed->name, f->suffix);
         }
     }
 }
 
-static void print_feed(const bmb_feed_config *feed, const bmb_mode *mode, const char (*http)[BMB_ADDR_TEXT_MAX],
-                       size_t http_count, const char (*rtsp)[BMB_ADDR_TEXT_MAX], size_t rtsp_count)
+static void print_feed(const cli_device *d, size_t number, const bmb_mode *mode, const webs *http, const webs *rtsp)
 {
+    const bmb_feed_config *feed = &d->config.feeds[number];
     char text[64], group[BMB_ADDR_TEXT_MAX];
     bmb_addr_text(&feed->multicast.group, true, group, sizeof group);
     cli_say("  %s  %s, %s", feed->name, feed->title, cli_mode_text(mode, text, sizeof text));
-    for (size_t i = 0; i < rtsp_count; i++) cli_say("      rtsp://%s/%s", rtsp[i], feed->name);
-    for (size_t i = 0; i < http_count; i++) print_http(feed, mode->codec, http[i]);
-    for (size_t i = 0; i < http_count && feed->multicast.group.family != 0; i++)
-        cli_say("      http://%s/%s.sdp   its multicast group, %s", http[i], feed->name, group);
-}
-
-static size_t hosts_of(const cli_device *d, bmb_outlet_kind kind, char (*out)[BMB_ADDR_TEXT_MAX])
-{
-    bmb_addr bound, reachable[HOSTS_MOST];
-    for (size_t i = 0; i < d->config.outlet_count; i++) {
-        if (d->config.outlets[i].kind != kind || bmb_outlet_addr(d->device, i, &bound) != BMB_OK) continue;
-        size_t n = bmb_linux_reachable(&bound, reachable, HOSTS_MOST);
-        for (size_t k = 0; k < n; k++) bmb_addr_text(&reachable[k], true, out[k], BMB_ADDR_TEXT_MAX);
-        return n;
-    }
-    return 0;
+    for (const web *w = rtsp->web; w < rtsp->web + rtsp->count; w++)
+        if (has(w, number)) cli_say("      %s://%s/%s", w->scheme, w->host, feed->name);
+    for (const web *w = http->web; w < http->web + http->count; w++)
+        if (has(w, number)) print_http(feed, mode->codec, w);
+    for (const web *w = http->web; w < http->web + http->count && feed->multicast.group.family != 0; w++)
+        if (has(w, number))
+            cli_say("      %s://%s/%s.sdp   its multicast group, %s", w->scheme, w->host, feed->name, group);
 }
 
 /* Addresses of plain outlets: of one feed, or (feed BMB_NO_FEED) of those for all. */
@@ -83,22 +110,24 @@ static void print_pushes(const cli_device *d, uint16_t feed)
 void cli_print_addresses(cli_device *d)
 {
     d->told = true;
-    char http[HOSTS_MOST][BMB_ADDR_TEXT_MAX], rtsp[HOSTS_MOST][BMB_ADDR_TEXT_MAX];
-    size_t http_count = hosts_of(d, BMB_OUTLET_HTTP, http), rtsp_count = hosts_of(d, BMB_OUTLET_RTSP, rtsp);
+    const webs http = webs_of(d, BMB_OUTLET_HTTP), rtsp = webs_of(d, BMB_OUTLET_RTSP);
+    const char *before = "All feeds in a browser:";
     cli_say("%s: %zu feed%s, up to %u viewers, %zu KiB of memory\n", d->config.name, d->config.feed_count,
             d->config.feed_count == 1 ? "" : "s", d->config.viewers, (d->budget.total + 1023) / 1024);
     for (size_t i = 0; i < d->config.feed_count; i++) {
         bmb_feed_stats stats;
         (void)bmb_feed_stats_get(d->device, i, &stats);
         const bmb_mode mode = { stats.codec, stats.width, stats.height, stats.mfps_set };
-        print_feed(&d->config.feeds[i], &mode, (const char(*)[BMB_ADDR_TEXT_MAX])http, http_count,
-                   (const char(*)[BMB_ADDR_TEXT_MAX])rtsp, rtsp_count);
+        print_feed(d, i, &mode, &http, &rtsp);
         print_tcp(d, (uint16_t)i, "      ", "");
         print_pushes(d, (uint16_t)i);
         cli_say("%s", "");
     }
-    for (size_t i = 0; i < http_count; i++)
-        cli_say("%s http://%s/", i == 0 ? "All feeds in a browser:" : "                       ", http[i]);
+    for (const web *w = http.web; w < http.web + http.count; w++) {
+        if (w->only != 0) continue;
+        cli_say("%s %s://%s/", before, w->scheme, w->host);
+        before = "                       ";
+    }
     print_tcp(d, BMB_NO_FEED, "All feeds for programs:  ", " protocol, docs/framed.md");
     cli_say("%s", "");
     cli_secure_say(d);

@@ -39,11 +39,16 @@ function addAddress(list, address) {
   button.addEventListener('click', () => copy(button, address));
 }
 
+// Encrypted, where this page is and it can be had so.
+function rtspOf(outlets) {
+  return outlets.find((o) => o.scheme === (location.protocol === 'https:' ? 'rtsps' : 'rtsp')) ?? outlets.find((o) => o.scheme.startsWith('rtsp'));
+}
+
 function addressesOf(feed, { outlets, feeds }) {
   const list = [];
-  const rtsp = outlets.find((o) => o.scheme === 'rtsp');
-  if (rtsp) list.push(`rtsp://${location.hostname}:${rtsp.port}/${feed.name}`);
-  for (const o of outlets.filter((outlet) => outlet.scheme === 'tcp' && outlet.feed === feed.name)) list.push(`tcp://${location.hostname}:${o.port}`);
+  const rtsp = rtspOf(outlets);
+  if (rtsp) list.push(`${rtsp.scheme}://${location.hostname}:${rtsp.port}/${feed.name}`);
+  for (const o of outlets.filter((outlet) => outlet.format && outlet.feed === feed.name)) list.push(`${o.scheme}://${location.hostname}:${o.port}`);
   for (const suffix of feed.suffixes) list.push(`${location.origin}/${feed.name}${suffix}`);
   const preview = feeds.find((other) => other.name === feed.preview);
   for (const suffix of preview ? preview.suffixes : []) list.push(`${location.origin}/${preview.name}${suffix}`);
@@ -60,8 +65,8 @@ async function lend(node, feed, status) {
     return;
   }
   const { path, number, until } = await answer.json();
-  const rtsp = status.outlets.find((o) => o.scheme === 'rtsp');
-  if (rtsp) addAddress(list, `rtsp://${location.hostname}:${rtsp.port}${path}`);
+  const rtsp = rtspOf(status.outlets);
+  if (rtsp) addAddress(list, `${rtsp.scheme}://${location.hostname}:${rtsp.port}${path}`);
   for (const suffix of feed.suffixes) addAddress(list, `${location.origin}${path}${suffix}`);
   const end = list.appendChild(document.createElement('li')).appendChild(document.createElement('button'));
   end.type = 'button';
@@ -145,6 +150,7 @@ function show(status) {
   const d = status.device;
   document.title = el('name').textContent = d.name;
   el('device').textContent = `${d.viewers} of ${d.viewers_most} viewers · up ${seconds(d.uptime_s)}`;
+  el('fingerprint').textContent = d.fingerprint ? `Certificate, SHA-256: ${d.fingerprint}` : '';
   el('about').textContent = `Bambino ${d.version} · ${kib(d.memory_bytes)} of memory · figures: /status.json`;
   // What stands in for another feed has no card of its own.
   const previews = new Set(status.feeds.map((feed) => feed.preview));

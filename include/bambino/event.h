@@ -75,7 +75,7 @@ typedef enum bmb_event_code {
     BMB_EVENT_GROUP_WITHHELD, /* feed, peer: the group; nothing is sent to it, since not everybody may watch the feed */
     BMB_EVENT_NAME_REFUSED,   /* peer, text: the name in Host that is none of ours */
     BMB_EVENT_HANDSHAKE_FAILED /* peer, err, text: why it did not come to an encrypted connection; value: the library's
-                                  number of the error. At most one a second */
+                                  number of the error. At most five in a row */
 } bmb_event_code;
 
 /* Why a session over UDP was ended although nobody asked for it. */

@@ -373,6 +373,8 @@ size_t bmb_fault_text(const bmb_fault *f, char *out, size_t room)
                       "this program was built without something that is asked for here: %s is 0 (bambino/options.h); "
                       "build it with that, or take it out of the configuration",
                       key_text(f->key));
+    if (strcmp(part, "port") == 0 && f->err != BMB_UNSUPPORTED)
+        return format(out, room, "encryption could not be set up: %s", bmb_err_text(f->err));
     if (strcmp(part, "port") == 0)
         return format(out, room, "the port lacks a function: %s needs %s", f->name != NULL ? f->name : "it",
                       key_text(f->key));

@@ -7,7 +7,8 @@
 
 #define TAKE_MOST 65536u /* bytes that one call takes of a peer, whatever he sends: others wait meanwhile */
 #define SAY_MOST 65536u  /* bytes that one call encrypts */
-#define TELL_US 1000000u /* least time between two failures that are told */
+#define TELL_MOST 5u     /* failures that are told, one soon after the other … */
+#define TELL_US 1000000u /* … and then none before so long nothing was told */
 
 static int send_below(void *ctx, const unsigned char *data, size_t size)
 {
@@ -145,9 +146,10 @@ static void tell(const tls_conn *c, int err)
     const bmb_port *under = s->under;
     uint64_t now = under->now_us(under->ctx);
     s->figures.failed++;
+    if (now - s->told_us >= TELL_US) s->told = 0;
     /* A peer that just goes says nothing about us. */
-    if (under->log == NULL || err == MBEDTLS_ERR_SSL_CONN_EOF || (s->told_us != 0 && now - s->told_us < TELL_US))
-        return;
+    if (under->log == NULL || err == MBEDTLS_ERR_SSL_CONN_EOF || s->told == TELL_MOST) return;
+    s->told++;
     s->told_us = now;
     under->log(under->ctx, &(bmb_event){ .level = BMB_LEVEL_WARNING,
                                          .code = BMB_EVENT_HANDSHAKE_FAILED,

@@ -247,7 +247,7 @@ const char *bmb_tls_identity_parse(tls_identity *id, bmb_tls_state *s, const cha
                    ? "the certificates are too many or too large, or one of them is damaged"
                    : "the certificate is no PEM that can be read";
     err = mbedtls_pk_parse_key(&id->key, (const unsigned char *)key, strlen(key) + 1, NULL, 0);
-    if (err == MBEDTLS_ERR_PK_PASSWORD_REQUIRED || err == MBEDTLS_ERR_PK_PASSWORD_MISMATCH)
+    if (err != 0 && strstr(key, "ENCRYPTED") != NULL)
         return "the key is locked with a pass phrase; nobody is there to type it";
     if (err != 0) return "the key is no PEM that can be read, or of a kind that cannot be used here";
     const char *trouble = judge_key(&id->key);

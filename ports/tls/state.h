@@ -57,7 +57,8 @@ typedef struct bmb_tls_state {
     bool own;           /* the identity is ours, and renewed */
     uint64_t look_us;   /* … when it has come to that, which is looked at next */
     const char *unkept; /* why the own identity is not kept; NULL: it is */
-    uint64_t told_us;   /* of a failure */
+    uint64_t told_us;   /* of a failure, … */
+    unsigned told;      /* … after so many others */
     bmb_sock listeners[BMB_TLS_LISTENERS];
     size_t turn; /* whose it is to be reported first */
     bmb_tls_figures figures;

@@ -49,7 +49,7 @@ size_t bmb_secure_accepted(const bmb_config *config)
 {
     size_t outlets = 0;
     for (size_t i = 0; i < config->outlet_count; i++) outlets += config->outlets[i].secure;
-    return outlets > 0 ? (size_t)config->viewers + config->spare : 0;
+    return outlets > 0 ? (size_t)config->viewers + config->spare + 1 : 0; /* one is accepted before another is closed */
 }
 
 size_t bmb_secure_dialled(const bmb_config *config)
