@@ -20,6 +20,7 @@ static const struct {
 } parts[] = {
     { "step", bench_step },
     { "http", bench_http },
+    { "tls", bench_tls },
     { "udp", bench_udp },
     { "interleaved", bench_interleaved },
     { "ts", bench_ts },

@@ -103,6 +103,7 @@ void result(const char *name, const char *unit, double ours, double floor, doubl
 
 void bench_step(void);
 void bench_http(void);
+void bench_tls(void);
 void bench_udp(void);
 void bench_interleaved(void);
 void bench_multicast(void);

@@ -15,3 +15,4 @@
 #define BMB_WITH_REPORTS 0
 #define BMB_WITH_CHECKS 0
 #define BMB_WITH_ACCESS 0
+#define BMB_WITH_TLS 0

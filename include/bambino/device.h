@@ -119,9 +119,9 @@ typedef struct bmb_outlet_config {
     const bmb_addr *hosts;    /* TCP, not framed: those that get a feed that not everybody may see, without a token.
                                  Ports do not count */
     size_t host_count;
-    uint64_t only; /* HTTP, RTSP: of the feeds those alone, a bit for each by its index, and no page; 0: everything */
-    uint16_t elsewhere; /* HTTP, RTSP: … the rest is at this outlet, its index plus 1, which is encrypted and of the
-                           same kind, and clients are sent there; without `only`, everything is. 0: nowhere */
+    uint16_t elsewhere; /* HTTP, RTSP: nothing is had here, but at the outlet of this index plus 1, which is encrypted
+                           and of the same kind: clients are sent there. 0: it is here … */
+    uint64_t only;      /* … or these feeds still are, a bit for each by its index; 0: none */
 } bmb_outlet_config;
 
 /* A feed that is sent to an address by itself. */
@@ -388,6 +388,7 @@ typedef struct bmb_device_stats {
     uint32_t requests;
     uint32_t accept_failed;     /* the system had no room for a connection */
     size_t memory, memory_most; /* used of the block, and its size */
+    const char *fingerprint;    /* of the certificate that clients see, SHA-256 as text; NULL: nothing is encrypted */
     bmb_pace_stats pace;
 } bmb_device_stats;
 

@@ -77,7 +77,13 @@ const char *bmb_transport_name(bmb_transport transport)
 
 const char *bmb_outlet_scheme(bmb_outlet_kind kind, bool secure)
 {
+#if BMB_WITH_TLS
     static const char names[] = "http\0rtsp\0tcp\0https\0rtsps\0tls\0";
-    return kind < BMB_OUTLET_COUNT ? name_at(names, (size_t)kind + (BMB_WITH_TLS && secure ? BMB_OUTLET_COUNT : 0u))
-                                   : NULL;
+    if (kind >= BMB_OUTLET_COUNT) return NULL;
+    return name_at(names, (size_t)kind + (secure ? BMB_OUTLET_COUNT : 0u));
+#else
+    static const char names[] = "http\0rtsp\0tcp\0";
+    (void)secure;
+    return name_at(names, (size_t)kind);
+#endif
 }

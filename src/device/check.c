@@ -218,7 +218,9 @@ static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
         const bmb_outlet_config *o = &config->outlets[i];
         err = check_bound("outlet", "kind", NULL, (int64_t)o->kind, 0, BMB_OUTLET_COUNT - 1, fault);
         const bmb_outlet_config *other = &config->outlets[o->elsewhere > 0 ? o->elsewhere - 1u : i];
-        if (err == BMB_OK && o->elsewhere > 0 &&
+        if (err == BMB_OK && o->only != 0 && o->elsewhere == 0)
+            err = bmb_blame(fault, BMB_BAD_ARG, "outlet", "elsewhere", NULL, 0, 0);
+        if (BMB_WITH_ACCESS && err == BMB_OK && o->elsewhere > 0 &&
             (o->elsewhere > config->outlet_count || o->secure || !other->secure || other->kind != o->kind))
             err = bmb_blame(fault, BMB_BAD_ARG, "outlet", "elsewhere", NULL, o->elsewhere, 0);
         if (err == BMB_OK && o->kind == BMB_OUTLET_TCP)
@@ -229,7 +231,7 @@ static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
         err = check_stream(config, "push", p->feed, p->format, p->tcp, &p->to, fault);
         if (err == BMB_OK && (p->to.family == 0 || p->to.port == 0 || p->feed == BMB_NO_FEED))
             err = bmb_blame(fault, BMB_BAD_ARG, "push", "to", NULL, p->to.port, 0);
-        if (err == BMB_OK && p->secure && !p->tcp) /* datagrams are not encrypted here */
+        if (BMB_WITH_TLS && err == BMB_OK && p->secure && !p->tcp) /* datagrams are not encrypted here */
             err = bmb_blame(fault, BMB_UNSUPPORTED, "push", "secure", NULL, 0, 0);
     }
     return err;
@@ -254,7 +256,8 @@ static const char *missing_for_outlet(const bmb_outlet_config *o)
     if (!BMB_WITH_HTTP && o->kind == BMB_OUTLET_HTTP) return "BMB_WITH_HTTP";
     if (!BMB_WITH_RTSP && o->kind == BMB_OUTLET_RTSP) return "BMB_WITH_RTSP";
     if (!BMB_WITH_TLS && o->secure) return "BMB_WITH_TLS";
-    if (!BMB_WITH_ACCESS && (o->only != 0 || o->elsewhere != 0)) return "BMB_WITH_ACCESS";
+    /* Elsewhere is an outlet that is secure: without TLS, that one is asked about. */
+    if (BMB_WITH_TLS && !BMB_WITH_ACCESS && o->elsewhere != 0) return "BMB_WITH_ACCESS";
     if (o->kind != BMB_OUTLET_TCP) return NULL;
     return BMB_WITH_PLAIN ? missing_for(o->format) : "BMB_WITH_PLAIN";
 }

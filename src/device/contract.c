@@ -114,7 +114,7 @@ bmb_err bmb_contract_check(const bmb_config *config, bmb_fault *fault)
                                                        : NULL,
         [KEPT] =
             p->storage.load != NULL || p->storage.store != NULL ? "a port that has one of the storage functions" : NULL,
-        [SECRETS] = is_secure(config) ? "a secure outlet or push" : NULL,
+        [SECRETS] = BMB_WITH_TLS && is_secure(config) ? "a secure outlet or push" : NULL,
     };
     for (size_t i = 0; i < sizeof functions / sizeof functions[0]; i++) {
         const char *purpose = purposes[functions[i].use];

@@ -19,6 +19,10 @@ void bmb_device_stats_get(const bmb_device *d, bmb_device_stats *out)
     out->accept_failed = d->talk.accept_failed;
     out->memory = out->memory_most = d->memory;
     out->pace = d->context.pace.most;
+#if BMB_WITH_TLS
+    const bmb_port *port = d->context.port;
+    if (d->encrypts && port->encryption.fingerprint != NULL) out->fingerprint = port->encryption.fingerprint(port->ctx);
+#endif
 }
 
 /* A feed's bits and memory are those of all its tracks; its rate is that of the last one that is added. */
@@ -103,10 +107,11 @@ bmb_err bmb_outlet_stats_get(const bmb_device *d, size_t outlet, bmb_outlet_stat
 {
     if (outlet >= d->context.config->outlet_count) return BMB_NOT_FOUND;
     const bmb_outlet *o = &d->talk.outlets[outlet];
-    bool tcp = o->config->kind == BMB_OUTLET_TCP;
-    *out = (bmb_outlet_stats){
-        .kind = o->config->kind, .secure = o->config->secure, .format = o->config->format, .addr = o->bound
-    };
+    bool tcp = BMB_WITH_PLAIN && o->config->kind == BMB_OUTLET_TCP;
+    *out = (bmb_outlet_stats){ .kind = o->config->kind,
+                               .secure = BMB_WITH_TLS && o->config->secure,
+                               .format = o->config->format,
+                               .addr = o->bound };
     out->feed = tcp ? o->config->feed : BMB_NO_FEED;
     out->out = sum_of(d, &o->by.past, &out->viewers);
     return BMB_OK;
@@ -202,18 +207,6 @@ static size_t sign_in_row(const bmb_device *d, size_t index, void *memory, char 
 }
 #endif
 
-/* Of the certificate that clients see; NULL: nothing is encrypted. */
-static const char *fingerprint_of(const bmb_device *d)
-{
-#if BMB_WITH_TLS
-    const bmb_port *port = d->context.port;
-    if (d->encrypts && port->encryption.fingerprint != NULL) return port->encryption.fingerprint(port->ctx);
-#else
-    (void)d;
-#endif
-    return NULL;
-}
-
 size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_part part, size_t index, char *out,
                        size_t room)
 {
@@ -223,12 +216,12 @@ size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_p
     if (part == BMB_STATUS_DEVICE && index == 0) {
         bmb_device_stats stats;
         bmb_device_stats_get(d, &stats);
-        return bmb_status_device(d->context.config->name, fingerprint_of(d), &stats, memory, size, out, room);
+        return bmb_status_device(d->context.config->name, &stats, memory, size, out, room);
     }
     bmb_outlet_stats outlet;
     if (part == BMB_STATUS_OUTLETS && bmb_outlet_stats_get(d, index, &outlet) == BMB_OK)
-        return bmb_status_outlet(&outlet, shows(view, outlet.feed) ? name_of(d, outlet.feed) : NULL, memory, size, out,
-                                 room);
+        return bmb_status_outlet(&outlet, BMB_WITH_PLAIN && shows(view, outlet.feed) ? name_of(d, outlet.feed) : NULL,
+                                 memory, size, out, room);
     bmb_push_stats push;
     if (BMB_WITH_PUSH && part == BMB_STATUS_PUSHES && (!BMB_WITH_ACCESS || view->feeds == UINT64_MAX) &&
         bmb_push_stats_get(d, index, &push) == BMB_OK)

@@ -41,8 +41,7 @@ static void put_members(cJSON *o, const void *stats, const member *table, size_t
     }
 }
 
-size_t bmb_status_device(const char *name, const char *fingerprint, const bmb_device_stats *s, void *memory,
-                         size_t size, char *out, size_t room)
+size_t bmb_status_device(const char *name, const bmb_device_stats *s, void *memory, size_t size, char *out, size_t room)
 {
     static const member figures[] = {
         MEMBER("uptime_s", bmb_device_stats, uptime_us, S_OF_US),
@@ -66,7 +65,7 @@ size_t bmb_status_device(const char *name, const char *fingerprint, const bmb_de
     cJSON *o = bmb_json_begin(memory, size);
     bmb_json_text(o, "name", name);
     bmb_json_text(o, "version", BMB_VERSION);
-    if (fingerprint != NULL) bmb_json_text(o, "fingerprint", fingerprint);
+    if (BMB_WITH_TLS && s->fingerprint != NULL) bmb_json_text(o, "fingerprint", s->fingerprint);
     PUT(o, s, figures);
     bmb_json_text(o, "longest_step_doing", bmb_doing_name(s->pace.doing));
     PUT(o, s, moments);
@@ -113,7 +112,7 @@ size_t bmb_status_push(const char *feed, const bmb_push_stats *s, bool peers, vo
     if (BMB_WITH_ACCESS && peers) address_text(&s->config->to, to, sizeof to);
     cJSON *o = bmb_json_begin(memory, size);
     bmb_json_text(o, "feed", feed);
-    bmb_json_text(o, "via", s->config->secure ? "tls" : s->config->tcp ? "tcp" : "udp");
+    bmb_json_text(o, "via", BMB_WITH_TLS && s->config->secure ? "tls" : s->config->tcp ? "tcp" : "udp");
     bmb_json_text(o, "format", bmb_stream_format_name(s->config->format));
     if (BMB_WITH_ACCESS && peers) {
         bmb_json_text(o, "to", to);

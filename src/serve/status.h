@@ -27,8 +27,8 @@ typedef struct bmb_status_view {
 } bmb_status_view;
 
 /* Each prints one object without a trailing NUL and returns its length; 0: `memory` or `room` is too small. */
-size_t bmb_status_device(const char *name, const char *fingerprint, const bmb_device_stats *stats, void *memory,
-                         size_t size, char *out, size_t room);
+size_t bmb_status_device(const char *name, const bmb_device_stats *stats, void *memory, size_t size, char *out,
+                         size_t room);
 /* feed: its name, or NULL */
 size_t bmb_status_outlet(const bmb_outlet_stats *stats, const char *feed, void *memory, size_t size, char *out,
                          size_t room);

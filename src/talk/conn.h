@@ -55,10 +55,8 @@ struct bmb_opening {
     bool secure;
 #endif
 #if BMB_WITH_ACCESS
-    const bmb_addr *hosts; /* TCP: that need no token */
-    size_t host_count;
-    uint64_t only;      /* HTTP, RTSP: feeds; 0: all … */
-    uint16_t elsewhere; /* port */
+    const bmb_outlet_config *outlet; /* NULL: dialled */
+    uint16_t elsewhere;              /* port, where the outlet has something elsewhere */
 #endif
     bmb_tally past;             /* of viewers that left */
     const bmb_dialler *dialler; /* NULL: accepted; its viewers take one of the places for viewers */
@@ -256,7 +254,7 @@ bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who, 
 /* May this feed be had at the outlet that it came by? */
 static inline bool bmb_feed_is_here(const bmb_conn *c, uint16_t feed)
 {
-    return c->by->only != 0 ? (c->by->only >> feed & 1) != 0 : c->by->elsewhere == 0;
+    return c->by->elsewhere == 0 || (c->by->outlet->only >> feed & 1) != 0;
 }
 #endif
 

@@ -15,8 +15,8 @@ bool bmb_plain_may(const bmb_talk *t, const bmb_conn *c, bmb_role role, size_t f
 bool bmb_plain_host_may(const bmb_talk *t, const bmb_conn *c)
 {
     if (bmb_plain_may(t, c, BMB_ROLE_WATCH, c->by->feed) || bmb_is_loopback(&c->peer)) return true;
-    for (size_t i = 0; i < c->by->host_count; i++)
-        if (bmb_same_host(&c->by->hosts[i], &c->peer)) return true;
+    for (size_t i = 0; i < c->by->outlet->host_count; i++)
+        if (bmb_same_host(&c->by->outlet->hosts[i], &c->peer)) return true;
     return false;
 }
 

@@ -113,7 +113,7 @@ bmb_err bmb_talk_open(bmb_talk *t, bmb_fault *fault)
         {
             .kind = config->kind, .format = config->format, .feed = config->feed, .keep_all = config->keep_all,
 #if BMB_WITH_ACCESS
-            .hosts = config->hosts, .host_count = config->host_count, .only = config->only,
+            .outlet = config,
 #endif
 #if BMB_WITH_TLS
             .secure = config->secure,

@@ -446,7 +446,7 @@ static void do_status(char **word, size_t count)
     bmb_device *d = s->t.device;
     bmb_device_stats device;
     bmb_device_stats_get(d, &device);
-    if (bmb_status_device("bambino", NULL, &device, memory, sizeof memory, text, sizeof text) > 0)
+    if (bmb_status_device("bambino", &device, memory, sizeof memory, text, sizeof text) > 0)
         fake_tell(s->t.f, "%s", text);
     bmb_outlet_stats outlet;
     for (size_t i = 0; bmb_outlet_stats_get(d, i, &outlet) == BMB_OK; i++)

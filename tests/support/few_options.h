@@ -14,3 +14,4 @@
 #define BMB_WITH_REPORTS 0
 #define BMB_GATHER_MOST 2
 #define BMB_WITH_ACCESS 0
+#define BMB_WITH_TLS 0
