@@ -173,7 +173,10 @@ const char *cli_secure_trouble(const cli_device *d); /* why it failed; or NULL *
 uint64_t cli_secure_tend(cli_device *d, uint64_t next);
 void cli_secure_say(const cli_device *d);
 void cli_secure_close(cli_device *d);
-#define CLI_CREDENTIAL "bambino-secrets" /* its name where a service manager hands it over */
+/* Names of files that a service manager hands over, which its user could not read. */
+#define CLI_CREDENTIAL "bambino-secrets"
+#define CLI_CREDENTIAL_CERTIFICATE "bambino-certificate"
+#define CLI_CREDENTIAL_KEY "bambino-key"
 /* Reads the secrets file that the configuration names, or the service manager's copy of it. Prints a message and
  * returns false on failure. */
 bool cli_secrets_read(cli_config *c);

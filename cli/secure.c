@@ -3,6 +3,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include "cli.h"
 
@@ -128,6 +129,14 @@ static size_t find_addresses(bmb_addr *out)
     return n + bmb_linux_reachable(&any[1], out + n, ADDRESSES_MOST - n);
 }
 
+/* Where it is named; or the service manager's copy of it. */
+static void find_file(const cli_config *f, const char *name, const char *credential, char *out, size_t room)
+{
+    const char *folder = getenv("CREDENTIALS_DIRECTORY");
+    snprintf(out, room, "%s/%s", folder != NULL ? folder : "", credential);
+    if (folder == NULL || access(out, R_OK) != 0) cli_beside(f, name, out, room);
+}
+
 bool cli_secure_open(cli_device *d)
 {
     const cli_config *f = &d->file;
@@ -146,8 +155,8 @@ bool cli_secure_open(cli_device *d)
     cli_secure *s = d->secure = calloc(1, sizeof *s);
     if (s == NULL) return cli_error("there is not enough memory") == 0;
     if (f->certificate[0] != '\0') {
-        cli_beside(f, f->certificate, s->certificate_path, sizeof s->certificate_path);
-        cli_beside(f, f->key, s->key_path, sizeof s->key_path);
+        find_file(f, f->certificate, CLI_CREDENTIAL_CERTIFICATE, s->certificate_path, sizeof s->certificate_path);
+        find_file(f, f->key, CLI_CREDENTIAL_KEY, s->key_path, sizeof s->key_path);
         if (!read_files(s)) return false;
     }
     size_t names = 0;

@@ -23,8 +23,23 @@ static void put_quoted(FILE *out, const char *text)
     fputc('"', out);
 }
 
-/* secrets: path of the secrets file, or "". */
-static void write_unit(FILE *out, const char *command, const char *config, const char *secrets)
+/* What a unit is made of. */
+typedef struct unit_facts {
+    char command[PATH_MAX], config[PATH_MAX];
+    char secrets[PATH_MAX], certificate[PATH_MAX],
+        key[PATH_MAX]; /* files that the service's user could not read, or "" */
+    bool low_port;     /* one below 1024 */
+} unit_facts;
+
+/* Its owner gives it to the service's own user, and to nobody else. */
+static void put_credential(FILE *out, const char *name, const char *path)
+{
+    if (path[0] == '\0') return;
+    fprintf(out, "\nLoadCredential=%s:", name);
+    for (const char *c = path; *c != '\0'; c++) fputs(*c == '%' ? "%%" : (const char[]){ *c, '\0' }, out);
+}
+
+static void write_unit(FILE *out, const unit_facts *u)
 {
     fputs("[Unit]\n"
           "Description=Bambino: live video from this board's cameras\n"
@@ -36,13 +51,12 @@ static void write_unit(FILE *out, const char *command, const char *config, const
           "NotifyAccess=main\n"
           "ExecStart=",
           out);
-    put_quoted(out, command);
+    put_quoted(out, u->command);
     fputs(" run ", out);
-    put_quoted(out, config);
-    if (secrets[0] != '\0') { /* its owner gives it to the service's own user, and to nobody else */
-        fputs("\nLoadCredential=" CLI_CREDENTIAL ":", out);
-        for (const char *c = secrets; *c != '\0'; c++) fputs(*c == '%' ? "%%" : (const char[]){ *c, '\0' }, out);
-    }
+    put_quoted(out, u->config);
+    put_credential(out, CLI_CREDENTIAL, u->secrets);
+    put_credential(out, CLI_CREDENTIAL_CERTIFICATE, u->certificate);
+    put_credential(out, CLI_CREDENTIAL_KEY, u->key);
     fputs("\n"
           "# A camera that hangs, or the device itself: no sign of life for so long, and it is started again.\n"
           "WatchdogSec=20\n"
@@ -56,10 +70,11 @@ static void write_unit(FILE *out, const char *command, const char *config, const
           "DynamicUser=yes\n"
           "StateDirectory=bambino\n"
           "SupplementaryGroups=video\n"
-          "NoNewPrivileges=yes\n"
-          "CapabilityBoundingSet=\n"
-          "AmbientCapabilities=\n"
-          "ProtectSystem=strict\n"
+          "NoNewPrivileges=yes\n",
+          out);
+    const char *capability = u->low_port ? "CAP_NET_BIND_SERVICE" : ""; /* as 443 is */
+    fprintf(out, "CapabilityBoundingSet=%s\nAmbientCapabilities=%s\n", capability, capability);
+    fputs("ProtectSystem=strict\n"
           "ProtectHome=read-only\n"
           "PrivateTmp=yes\n"
           "ProtectKernelTunables=yes\n"
@@ -120,14 +135,13 @@ static void systemctl(const char *arguments)
     if (system(command) != 0) cli_error("`%s` failed; run it as root", command); /* nothing in it comes from outside */
 }
 
-static int install(const char *unit, const char *name, const char *command, const char *config, const char *secrets,
-                   bool root_given)
+static int install(const char *unit, const char *name, const unit_facts *u, bool root_given)
 {
     char text[160];
     char *body = NULL;
     size_t size = 0;
     FILE *f = open_memstream(&body, &size);
-    if (f != NULL) write_unit(f, command, config, secrets);
+    if (f != NULL) write_unit(f, u);
     bmb_err err = f != NULL && fclose(f) == 0 ? bmb_linux_write_whole(unit, body, size, true) : BMB_NO_MEMORY;
     free(body);
     if (err != BMB_OK)
@@ -166,16 +180,27 @@ static int print_file(const char *path)
 }
 
 /* The configuration must be good before it is made to start by itself. */
-static bool judge(const char *config, char *secrets, size_t room)
+static bool judge(unit_facts *u)
 {
     cli_config *c = calloc(1, sizeof *c);
-    bool good = c != NULL && cli_config_read(config, c) && cli_secrets_read(c);
-    secrets[0] = '\0';
-    if (good && c->secrets[0] != '\0') cli_beside(c, c->secrets, secrets, room);
-    if (good && !path_ok(secrets)) {
-        cli_error("the path of the secrets file has a control character in it; give it another name");
-        good = false;
+    bool good = c != NULL && cli_config_read(u->config, c) && cli_secrets_read(c);
+    const struct {
+        const char *name;
+        char *out;
+    } files[] = { { good ? c->secrets : "", u->secrets },
+                  { good ? c->certificate : "", u->certificate },
+                  { good ? c->key : "", u->key } };
+    for (size_t i = 0; good && i < sizeof files / sizeof files[0]; i++) {
+        if (files[i].name[0] != '\0') cli_beside(c, files[i].name, files[i].out, PATH_MAX);
+        good = path_ok(files[i].out);
+        if (!good) cli_error("the path of %s has a control character in it; give it another name", files[i].name);
     }
+    const bmb_addr *listeners[4 + CLI_TCP_MOST] = { good ? &c->http : NULL, good ? &c->rtsp : NULL,
+                                                    good ? &c->https : NULL, good ? &c->rtsps : NULL };
+    for (size_t i = 0; good && i < c->tcp_count; i++) listeners[4 + i] = &c->tcp[i].listen;
+    for (size_t i = 0; i < 4 + CLI_TCP_MOST; i++)
+        if (listeners[i] != NULL && listeners[i]->family != 0 && listeners[i]->port > 0 && listeners[i]->port < 1024)
+            u->low_port = true;
     free(c);
     return good;
 }
@@ -189,33 +214,34 @@ int cli_service(int argc, const char **argv)
                                             "write below this folder, for an image; nothing is started", "FOLDER" },
                                           POPT_AUTOHELP POPT_TABLEEND };
     const char *rest[2] = { NULL, NULL };
-    char self[PATH_MAX], config[PATH_MAX], unit[PATH_MAX], secrets[PATH_MAX] = "";
+    char unit[PATH_MAX];
+    static unit_facts u;
     bool help = false;
     if (!cli_options(argc, argv, options, "service write|install|remove|show [CONFIG]", rest, 2, &help))
         return help ? EXIT_OK : EXIT_USAGE;
     static const char *const verbs[] = { "write", "install", "remove", "show" };
     const char *verb = rest[0] != NULL ? rest[0] : "", *called = name != NULL ? name : "bambino";
     bool needs = strcmp(verb, "write") == 0 || strcmp(verb, "install") == 0;
-    ssize_t n = readlink("/proc/self/exe", self, sizeof self - 1);
-    self[n > 0 ? n : 0] = '\0';
+    ssize_t n = readlink("/proc/self/exe", u.command, sizeof u.command - 1);
+    u.command[n > 0 ? n : 0] = '\0';
     snprintf(unit, sizeof unit, "%s" UNIT_FOLDER "/%s.service", root != NULL ? root : "", called);
     int status = EXIT_USAGE;
     if (!unit_name_ok(called)) {
         cli_error("--name %s: use a-z 0-9 - _", called);
     } else if (needs && rest[1] == NULL) {
         cli_error("service %s needs the configuration to start: bambino service %s my.ini", verb, verb);
-    } else if (needs && realpath(rest[1], config) == NULL) {
+    } else if (needs && realpath(rest[1], u.config) == NULL) {
         cli_error("%s: the configuration cannot be read; check the path", rest[1]);
-    } else if (needs && (!path_ok(config) || !path_ok(self))) {
+    } else if (needs && (!path_ok(u.config) || !path_ok(u.command))) {
         cli_error(
             "the path of the configuration, or of this command, has a control character in it; give it another name");
-    } else if (needs && !judge(config, secrets, sizeof secrets)) {
+    } else if (needs && !judge(&u)) {
         status = EXIT_USAGE; /* told */
     } else if (strcmp(verb, "write") == 0) {
-        write_unit(stdout, self, config, secrets);
+        write_unit(stdout, &u);
         status = EXIT_OK;
     } else if (strcmp(verb, "install") == 0) {
-        status = install(unit, called, self, config, secrets, root != NULL);
+        status = install(unit, called, &u, root != NULL);
     } else if (strcmp(verb, "remove") == 0) {
         status = remove_unit(unit, called, root != NULL);
     } else if (strcmp(verb, "show") == 0) {

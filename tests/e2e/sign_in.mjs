@@ -1,5 +1,5 @@
 // Signing in at the page in a real browser: wrong, right, lending, ending, signing out; and pages of others.
-// node sign_in.mjs PATH-OF-BAMBINO [PICTURE.png [ENTRY.png]]
+// SECURE=1: over HTTPS. node sign_in.mjs PATH-OF-BAMBINO [PICTURE.png [ENTRY.png]]
 import { execFileSync, spawn } from 'node:child_process';
 import assert from 'node:assert/strict';
 import { createServer } from 'node:http';
@@ -7,6 +7,8 @@ import { mkdtempSync, mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { chromium } from 'playwright-core';
+
+if (process.env.SECURE) process.env.NODE_TLS_REJECT_UNAUTHORIZED = '0'; // its certificate is its own
 
 const flags = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking',
   '--disable-component-update', '--disable-sync'];
@@ -19,19 +21,21 @@ async function until(page, condition, milliseconds = 10000) {
 const command = process.argv[2], folder = mkdtempSync(join(tmpdir(), 'bambino-sign-'));
 const config = join(folder, 'railway.ini'), password = 'a red locomotive';
 mkdirSync(join(folder, 'keep'));
-writeFileSync(config, `[device]\nname = Valley railway\nstate = keep\n[http]\nlisten = 127.0.0.1:0\n[rtsp]\nlisten = 127.0.0.1:0
+writeFileSync(config, `[device]\nname = Valley railway\nstate = keep\n[http]\n${process.env.SECURE ? 'secure' : 'listen'} = 127.0.0.1:0\n[rtsp]\nlisten = 127.0.0.1:0
 [camera yard]\nview = yard\n[feed yard]\ntitle = Sidings\nrate = 10\nsize = 320x240\n[camera loco]\nview = cab\n[feed loco]\ntitle = Driver's cab\nrate = 10\nsize = 320x240\n`);
 const users = (args, input) => execFileSync(command, ['users', config, ...args], { input, encoding: 'utf8' });
 users(['add', 'stationmaster', '--may', 'administer'], password + '\n');
 users(['add', 'guest', '--feeds', 'loco'], 'a green signal\n');
 
 const server = spawn(command, ['run', config], { stdio: ['ignore', 'pipe', 'ignore'] });
+let printed;
 const url = await new Promise((resolve, reject) => {
   let text = '';
   server.on('exit', () => reject(new Error(`it ended: ${text}`)));
   server.stdout.on('data', (data) => {
     text += data;
-    if (text.includes('Ctrl-C')) resolve(text.match(/browser: (http:\S+)/)[1]);
+    printed = text;
+    if (text.includes('Ctrl-C')) resolve(text.match(/browser: (https?:\S+)/)[1]);
   });
 });
 // A page of somebody else's, at another origin.
@@ -45,7 +49,7 @@ const fill = async (page, name, word) => {
   await page.click('#entry button');
 };
 try {
-  const context = await browser.newContext({ viewport: { width: 1280, height: 800 } });
+  const context = await browser.newContext({ viewport: { width: 1280, height: 800 }, ignoreHTTPSErrors: true });
   const page = await context.newPage();
   const seen = [], errors = [];
   page.on('pageerror', (error) => errors.push(error));
@@ -63,6 +67,12 @@ try {
   await page.waitForSelector('#inside tbody tr');
   await page.waitForSelector('#watching tbody tr');
   assert.match(await page.textContent('#watching tbody'), /127\.0\.0\.1:\d+/);
+  if (process.env.SECURE) {
+    assert.match(await page.textContent('#fingerprint'), /SHA-256: ([0-9A-F]{2}:){31}[0-9A-F]{2}$/);
+    assert.ok(printed.includes((await page.textContent('#fingerprint')).slice(-95)), 'the one that was printed');
+    assert.ok((await context.cookies()).every((cookie) => cookie.secure && cookie.httpOnly && cookie.sameSite === 'Strict'));
+    assert.ok((await page.$$eval('.addresses a', (all) => all.map((a) => a.href))).some((href) => href.startsWith('https:')));
+  }
 
   // Lent: another browser, which is nobody, sees this one feed and no other.
   await page.click('.lend summary');
@@ -95,7 +105,7 @@ try {
   await foreign.close();
 
   // A guest sees what is his, and cannot end others.
-  const visit = await browser.newContext();
+  const visit = await browser.newContext({ ignoreHTTPSErrors: true });
   const guest = await visit.newPage();
   await guest.goto(url);
   await guest.waitForSelector('#entry:not([hidden])');
