@@ -48,7 +48,7 @@ cli_flash cli_flash_of(const cli_device *d)
         { n.http, 10400 }, /* with its status */
         { n.rtsp, 11000 },    { rtp, 4000 },      { n.groups, 1200 }, { n.plain || n.push, 2200 },
         { n.push, 2000 },     { n.framed, 2700 }, { n.h264, 2200 },   { n.ts, 2100 },
-        { n.controls, 1100 }, { n.rate, 1100 },   { n.users, 16500 }, { n.tls, 700 },
+        { n.controls, 1100 }, { n.rate, 1100 },   { n.users, 16500 }, { n.tls, 900 },
     };
     /* Of Mbed TLS the hashes, or all that ports/tls needs. */
     cli_flash f = { .libraries = (n.http ? 12400u : 0u) + (n.tls ? 102000u : n.users ? 4000u : 0u), .system = 56000 };

@@ -49,7 +49,7 @@ int main(int argc, char **argv)
         return EXIT_OK;
     }
     if (strcmp(asked, "--version") == 0) {
-        puts("bambino " BMB_VERSION);
+        printf("bambino " BMB_VERSION "\nTLS: %s\n", bmb_tls_there() ? "yes" : "no");
         return EXIT_OK;
     }
     for (size_t i = 0; i < COMMAND_COUNT; i++) {

@@ -128,10 +128,12 @@ static bool prepare_pin(cli_device *d, const cli_plain *p, bmb_push_config *out)
     }
     out->pin = pin;
     if (n == 32 && *at == '\0') return true;
-    cli_error("%s:%d: [push %s]: fingerprint: 64 hexadecimal digits are expected, the SHA-256 of the receiver's "
-              "certificate, as `openssl x509 -noout -sha256 -fingerprint` prints it; or any, if anybody may be the "
-              "receiver",
-              d->file.path, p->line, p->name);
+    char where[CLI_TEXT_MAX + 80] = "--fingerprint";
+    if (p->line > 0) snprintf(where, sizeof where, "%s:%d: [push %s]: fingerprint", d->file.path, p->line, p->name);
+    cli_error(
+        "%s: 64 hexadecimal digits are expected, the SHA-256 of the receiver's certificate, as `openssl x509 -noout "
+        "-sha256 -fingerprint` prints it; or any, if anybody may be the receiver",
+        where);
     return false;
 }
 

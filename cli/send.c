@@ -5,7 +5,7 @@
 #include "cli.h"
 
 typedef struct send_options {
-    char *config, *format, *interface, *sdp;
+    char *fingerprint, *config, *format, *interface, *sdp;
     int ttl, keep_all;
     double seconds;
 } send_options;
@@ -25,7 +25,8 @@ static bool keep_feed(cli_config *c, const char *name)
         for (size_t k = 0; k < c->camera_count; k++)
             if (strcmp(c->cameras[k].name, c->feeds[0].camera) == 0) c->cameras[0] = c->cameras[k];
         if (c->camera_count > 0) c->camera_count = 1;
-        c->http = c->rtsp = (bmb_addr){ .family = 0 };
+        c->http = c->rtsp = c->https = c->rtsps = (bmb_addr){ .family = 0 };
+        c->http_plain[0] = c->rtsp_plain[0] = '\0';
         c->tcp_count = c->push_count = 0;
         return true;
     }
@@ -68,6 +69,7 @@ static bool set_push(cli_config *c, const char *to, const send_options *o)
     p->ttl = o->ttl;
     p->keep_all = o->keep_all;
     p->controls = 1;
+    if (o->fingerprint != NULL) snprintf(p->pin, sizeof p->pin, "%s", o->fingerprint);
     if (o->sdp != NULL) snprintf(p->sdp, sizeof p->sdp, "%s", o->sdp);
     c->push_count = 1;
     c->log = BMB_LEVEL_DEBUG; /* what goes out, each second */
@@ -118,8 +120,7 @@ static int run(const char *config, const char *feed, const char *to, const send_
     d->light_fd = -1;
     if (!cli_config_read(config, &d->file) || !keep_feed(&d->file, feed) || !set_push(&d->file, to, o)) {
         status = EXIT_USAGE;
-    } else if (bmb_linux_destination(to, &parsed.tcp, &parsed.to) != BMB_DESTINATION_FINE) {
-        (void)cli_destination("", to, false, &parsed); /* tells what is wrong with it */
+    } else if (!cli_destination("", to, false, &parsed)) {
         status = EXIT_USAGE;
     } else if (cli_attach(d) && cli_prepare(d)) {
         if (cli_open(d)) {
@@ -143,6 +144,8 @@ int cli_send(int argc, const char **argv)
         { "sdp", '\0', POPT_ARG_STRING, &o.sdp, 0, "rtp: write the description for the receiver here", "FILE" },
         { "ttl", '\0', POPT_ARG_INT, &o.ttl, 0, "routers that multicast may pass; else 1", "HOPS" },
         { "interface", '\0', POPT_ARG_STRING, &o.interface, 0, "multicast leaves by the one with this address", "IP" },
+        { "fingerprint", '\0', POPT_ARG_STRING, &o.fingerprint, 0, "tls: SHA-256 of the receiver's certificate, or any",
+          "HEX" },
         { "keep-all", '\0', POPT_ARG_NONE, &o.keep_all, 0, "for a recorder: every frame, instead of the newest", NULL },
         { "for", '\0', POPT_ARG_DOUBLE, &o.seconds, 0, "stop by itself after so long", "SECONDS" },
         POPT_AUTOHELP POPT_TABLEEND
@@ -150,7 +153,7 @@ int cli_send(int argc, const char **argv)
     const char *rest[2] = { NULL, NULL };
     char demo[1024] = "";
     bool help = false;
-    if (!cli_options(argc, argv, options, "send FEED udp://HOST:PORT|tcp://HOST:PORT", rest, 2, &help))
+    if (!cli_options(argc, argv, options, "send FEED udp://HOST:PORT|tcp://HOST:PORT|tls://HOST:PORT", rest, 2, &help))
         return help ? EXIT_OK : EXIT_USAGE;
     if (rest[0] == NULL || rest[1] == NULL) {
         cli_error("send needs a feed and where to: bambino send station udp://192.0.2.20:5000");
@@ -160,6 +163,7 @@ int cli_send(int argc, const char **argv)
         return cli_error("demo/railway.ini is not beside this command; give --config FILE");
     int status = run(o.config != NULL ? o.config : demo, rest[0], rest[1], &o);
     free(o.config);
+    free(o.fingerprint);
     free(o.format);
     free(o.interface);
     free(o.sdp);

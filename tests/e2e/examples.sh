@@ -52,6 +52,14 @@ grep -q "no camera matches no such camera; plug it in" "$work/err" || fail "real
 [ "$(curl -s -o "$work/none" -w '%{http_code}' --max-time 9 "http://$at/front.jpg")" = 503 ] || fail "real_camera: no 503"
 finish real_camera
 
+if "$bin/bambino" --version | grep -q "TLS: yes"; then
+    begin encrypted "$work/keys" 0
+    [ "$(curl -sk --retry 5 --retry-all-errors --max-time 20 -o /dev/null -w '%{http_code}' "https://$at/yard.jpg")" = 200 ] || fail "encrypted: no picture"
+    shown=$(openssl s_client -connect "$at" </dev/null 2>/dev/null | openssl x509 -noout -sha256 -fingerprint)
+    grep -q "certificate ${shown#*=}" "$work/out" || fail "encrypted: another certificate than was printed"
+    finish encrypted
+fi
+
 begin other_system "$source/demo/loco.mjpeg" 0 60
 [ "$(size_of loco.jpg)" = 320,240 ] || fail "other_system: another size"
 moves "http://$at/loco.mjpeg"

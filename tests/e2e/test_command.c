@@ -477,7 +477,7 @@ static void wrong_destinations_are_told(void **state)
     static const struct {
         const char *to, *told;
     } rows[] = {
-        { "192.0.2.1", "udp://HOST:PORT or tcp://HOST:PORT is expected" },
+        { "192.0.2.1", "udp://HOST:PORT, tcp://HOST:PORT or tls://HOST:PORT is expected" },
         { "udp://192.0.2.1", "a port of 1 to 65535 is missing" },
         { "udp://192.0.2.1:70000", "a port of 1 to 65535 is missing" },
         { "tcp://300.1.2.3:5000", "that is not an address" },

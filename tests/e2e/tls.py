@@ -375,6 +375,10 @@ for r in (right, wrong, anybody):
     r.process.stdin.close()
     r.out.close()
 
+r = run(command, "send", "yard", f"tls://127.0.0.1:{right.port}", "--config", club, "--fingerprint", "12")
+check("send says what is missing", r.returncode == 2 or "64 hexadecimal digits" in r.stderr, r.stderr)
+check("a unit with them", "LoadCredential=bambino-key:" in run(command, "service", "write", club).stdout)
+
 # What is refused at once, with what to do.
 for words, change in (("go together", ("key = club.key\n", "")), ("cannot be read", ("club.key", "missing.key")),
                       ("64 hexadecimal digits", (pin, "AB:CD")), ("is no PEM", ("club.key", "club.ini"))):
