@@ -27,8 +27,8 @@ bool bmb_tls_there(void);
 typedef struct bmb_tls_config {
     const bmb_port *under; /* stays until bmb_close() */
     const char *name;      /* of the device; it stands in the certificate */
-    /* What clients may call this host: names without a port, and addresses. They stand in the certificate, too, and stay
-     * until bmb_close(). */
+    /* What clients may call this host: names without a port, and addresses. They stand in the certificate, too, and
+     * stay until bmb_close(). */
     const char *const *names;
     size_t name_count;
     const bmb_addr *addresses;

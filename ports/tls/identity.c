@@ -43,9 +43,9 @@ static int put_one(unsigned char **at, unsigned char *begin, const void *data, s
 #define TAG_IP 7
 
 /* *begin: where it begins in `room`. Returns its size; 0: no room. */
-static size_t put_names(const bmb_tls_config *config, unsigned char *room, unsigned char **begin)
+static size_t put_names(const bmb_tls_config *config, unsigned char *room, size_t size, unsigned char **begin)
 {
-    unsigned char *at = room + NAMES_MOST;
+    unsigned char *at = room + size;
     int total = 0, part;
     for (size_t i = config->address_count; i-- > 0;) {
         const bmb_addr *a = &config->addresses[i];
@@ -108,7 +108,7 @@ static int write_certificate(bmb_tls_state *s, mbedtls_pk_context *key, uint8_t 
     char subject[80], from[16], to[16];
     int64_t now;
     bool known = wall_s(s, &now);
-    size_t names_size = put_names(config, names, &begin);
+    size_t names_size = put_names(config, names, sizeof names, &begin);
     /* The name as it can stand in a distinguished one, where commas and the like mean something. */
     size_t n = (size_t)snprintf(subject, sizeof subject, "CN=");
     for (const char *c = config->name; *c != '\0' && n < 60; c++)
@@ -182,7 +182,7 @@ static const char *own_key(mbedtls_pk_context *key, bmb_tls_state *s)
 static bool fits(const mbedtls_x509_crt *crt, const mbedtls_pk_context *key, const bmb_tls_state *s)
 {
     unsigned char names[NAMES_MOST], *begin = NULL;
-    size_t size = put_names(&s->tls->config, names, &begin);
+    size_t size = put_names(&s->tls->config, names, sizeof names, &begin);
     bool same = size == 0;
     for (size_t i = 0; !same && i + size <= crt->raw.len; i++) same = memcmp(crt->raw.p + i, begin, size) == 0;
     return same && mbedtls_pk_check_pair(&crt->pk, key) == 0;

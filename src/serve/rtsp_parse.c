@@ -96,23 +96,18 @@ static void take_address(bmb_rtsp_parse *p, span address)
         p->wildcard = true;
         return;
     }
-    span at = address;
-    bool absolute = at.size >= strlen(scheme) && bmb_same_nocase(at.at, strlen(scheme), scheme);
+    size_t before = strlen(scheme);
+    bool absolute = address.size > before && bmb_same_nocase(address.at, before, scheme);
     if (absolute) {
-        at.at += strlen(scheme);
-        at.size -= strlen(scheme);
-        if (at.size > 0 && (*at.at == 's' || *at.at == 'S')) { /* whatever it was asked through */
-            at.at++;
-            at.size--;
-        }
-        absolute = at.size >= 3 && memcmp(at.at, "://", 3) == 0;
+        before += (address.at[before] | 0x20) == 's'; /* whatever it was asked through */
+        absolute = address.size >= before + 3 && memcmp(address.at + before, "://", 3) == 0;
     }
     if (!absolute && address.at[0] != '/') {
         refuse(p, 400);
         return;
     }
     if (absolute) {
-        address = (span){ at.at + 3, at.size - 3 };
+        address = (span){ address.at + before + 3, address.size - before - 3 };
         span host = cut(&address, '/');
         if (host.size < sizeof p->host) keep(p->host, sizeof p->host, host);
     }

@@ -676,7 +676,8 @@ static void a_bad_certificate_leaves_the_former_one(void **state)
     make_certificate("one", "ec -pkeyopt ec_paramgen_curve:P-256");
     make_certificate("two", "ec -pkeyopt ec_paramgen_curve:P-256");
     run("cd %s && openssl ec -in two.key -aes128 -passout pass:locked -out locked.key 2>/dev/null", folder);
-    run("cd %s && openssl genpkey -algorithm ed25519 -out odd.key && for i in 1 2 3 4 5 6 7 8 9 a b c; do cat two.crt; done "
+    run("cd %s && openssl genpkey -algorithm ed25519 -out odd.key && for i in 1 2 3 4 5 6 7 8 9 a b c; do cat two.crt; "
+        "done "
         ">many.crt",
         folder);
     open_pair(text_of("one.crt"), text_of("one.key"));
