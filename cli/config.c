@@ -17,6 +17,7 @@ typedef enum key_type {
     KEY_RATE,
     KEY_SIZE,
     KEY_ADDR,
+    KEY_SECURE,
     KEY_GROUP,
     KEY_HOST,
     KEY_CHOICE,
@@ -127,14 +128,15 @@ static const key_row keys[] = {
 
     { SECTION_HTTP, "listen", KEY_ADDR, DEVICE(http), 0, 0, NULL, "", "off",
       "ADDRESS:PORT; an empty address means every interface, port 0 any free one" },
-    { SECTION_HTTP, "secure", KEY_ADDR, DEVICE(https), 0, 0, NULL, "", "off",
-      "HTTPS: ADDRESS:PORT, as above; 443 is the usual port" },
+    { SECTION_HTTP, "secure", KEY_SECURE, DEVICE(https), 443, 443, NULL, "", "off",
+      "HTTPS: ADDRESS:PORT, as above; or yes: every interface, at the usual port 443" },
     { SECTION_HTTP, "plain", KEY_TEXT, DEVICE(http_plain), 1, CLI_TEXT_MAX - 1, NULL, "", "all",
       "what is left without encryption beside HTTPS: all; redirect sends everybody there; off; or the names of feeds, "
       "with commas, the rest being redirected" },
     { SECTION_RTSP, "listen", KEY_ADDR, DEVICE(rtsp), 0, 0, NULL, "", "off", "ADDRESS:PORT, as for http" },
-    { SECTION_RTSP, "secure", KEY_ADDR, DEVICE(rtsps), 0, 0, NULL, "", "off",
-      "RTSPS: ADDRESS:PORT, as above; 322 is the usual port. Its RTP goes through the connection" },
+    { SECTION_RTSP, "secure", KEY_SECURE, DEVICE(rtsps), 322, 322, NULL, "", "off",
+      "RTSPS: ADDRESS:PORT, as above; or yes: every interface, at the usual port 322. Its RTP goes through the "
+      "connection" },
     { SECTION_RTSP, "plain", KEY_TEXT, DEVICE(rtsp_plain), 1, CLI_TEXT_MAX - 1, NULL, "", "all",
       "what is left without encryption beside RTSPS, as for http" },
 
@@ -536,6 +538,15 @@ static int store_host(reading *r, const key_row *k, const char *value, bmb_addr 
     return complain(r, "%s = %s: the IPv4 address of an interface is expected, such as 192.0.2.7", k->key, value);
 }
 
+/* The port goes without saying. */
+static int store_secure(reading *r, const key_row *k, const char *value, bmb_addr *target)
+{
+    char usual[16];
+    snprintf(usual, sizeof usual, ":%u", (unsigned)k->least);
+    if (bmb_addr_parse(strcmp(value, "yes") == 0 ? usual : value, target) == BMB_OK) return 1;
+    return complain(r, "%s = %s: yes is expected, or ADDRESS:PORT such as :%u", k->key, value, (unsigned)k->least);
+}
+
 static int store(reading *r, const key_row *k, const char *value)
 {
     uint8_t *base = k->section == SECTION_CAMERA                              ? (uint8_t *)r->camera
@@ -562,6 +573,8 @@ static int store(reading *r, const key_row *k, const char *value)
         if (bmb_addr_parse(value, (bmb_addr *)(void *)target) == BMB_OK) return 1;
         return complain(r, "%s = %s: ADDRESS:PORT is expected, such as 192.0.2.7:8080, [2001:db8::7]:8080 or :8080",
                         k->key, value);
+    case KEY_SECURE:
+        return store_secure(r, k, value, (bmb_addr *)(void *)target);
     case KEY_HOST:
         return store_host(r, k, value, (bmb_addr *)(void *)target);
     case KEY_CHOICE:
@@ -678,13 +691,14 @@ void cli_config_reference(FILE *out)
             if (k->section != (section)s) continue;
             fprintf(out, "| `%s` | ", k->key);
             double scale = k->type == KEY_RATE ? 1000.0 : 1.0;
-            bool number = k->type != KEY_TEXT && k->type != KEY_NAME && k->type != KEY_ADDR && k->type != KEY_GROUP &&
-                          k->type != KEY_HOST && k->type != KEY_CHOICE;
+            bool number = k->type != KEY_TEXT && k->type != KEY_NAME && k->type != KEY_ADDR && k->type != KEY_SECURE &&
+                          k->type != KEY_GROUP && k->type != KEY_HOST && k->type != KEY_CHOICE;
             if (number) fprintf(out, "%.10g to %.10g", (double)k->least / scale, (double)k->most / scale);
             for (size_t c = 0; k->choices != NULL && k->choices[c] != NULL; c++)
                 fprintf(out, "%s`%s`", c > 0 ? ", " : "", k->choices[c]);
             if (k->type == KEY_TEXT || k->type == KEY_NAME) fprintf(out, "text");
             if (k->type == KEY_ADDR || k->type == KEY_GROUP || k->type == KEY_HOST) fprintf(out, "address");
+            if (k->type == KEY_SECURE) fprintf(out, "`yes`, address");
             fprintf(out, " | %s | %s | %s |\n", k->unit, k->preset, k->help);
         }
         fputc('\n', out);

@@ -54,8 +54,8 @@ static bool prepare_pair(cli_device *d, bmb_outlet_kind kind, const bmb_addr *pl
     bool off = strcmp(what, "off") == 0, redirect = strcmp(what, "redirect") == 0;
     bool all = what[0] == '\0' || strcmp(what, "all") == 0;
     if (secure->family == 0 && !all) {
-        cli_error("%s: [%s]: plain = %s is meant beside an encrypted port; add secure = :%u", d->file.path, section,
-                  what, kind == BMB_OUTLET_HTTP ? 443 : 322);
+        cli_error("%s: [%s]: plain = %s is meant beside an encrypted port; add secure = yes", d->file.path, section,
+                  what);
         return false;
     }
     if (plain->family != 0 && !off) {

@@ -33,11 +33,11 @@ typedef struct bmb_tls_config {
     size_t name_count;
     const bmb_addr *addresses;
     size_t address_count;
-    /* The owner's certificate with those that it was signed by, and its key: PEM (RFC 7468), both or none. Keys on the
-     * curves P-256 and P-384, and of RSA with 2048 bits: larger ones would hold pictures up. NULL: the device makes a
-     * certificate of its own (P-256, signed by itself), keeps it in the port's storage as the records "tls.key" and
-     * "tls.crt", and renews it before it ends or when it is called otherwise; where there is no storage, with each
-     * start. */
+    /* The owner's certificate with those that it was signed by, and its key: PEM (RFC 7468), both or none; read by
+     * bmb_open(), and not after it. Keys on the curves P-256 and P-384, and of RSA with 2048 bits: larger ones would
+     * hold pictures up. NULL: the device makes a certificate of its own (P-256, signed by itself), keeps it in the
+     * port's storage as the records "tls.key" and "tls.crt", and renews it before it ends or when a name or an address
+     * of IPv4 is not in it; where there is no storage, with each start. */
     const char *certificate, *key;
 } bmb_tls_config;
 

@@ -34,7 +34,8 @@ static int receive_below(void *ctx, unsigned char *out, size_t room)
     c->room -= (uint32_t)got;
     /* Somebody who speaks something else, most often HTTP, is not to be waited for until he has said a record's worth.
      */
-    if (!c->spoke && out[0] != MBEDTLS_SSL_MSG_HANDSHAKE) return MBEDTLS_ERR_SSL_INVALID_RECORD;
+    if (!c->spoke && out[0] != MBEDTLS_SSL_MSG_HANDSHAKE && out[0] != MBEDTLS_SSL_MSG_ALERT)
+        return MBEDTLS_ERR_SSL_INVALID_RECORD;
     c->spoke = true;
     return (int)got;
 }
@@ -256,11 +257,20 @@ bmb_err bmb_tls_hear(tls_conn *c, void *out, size_t room, size_t *got)
     return BMB_GONE;
 }
 
+/* Once, behind all else: without it, it might be somebody else who cut the connection off. */
+static int say_the_end(tls_conn *c)
+{
+    if (c->ended) return 0;
+    c->ended = true;
+    return mbedtls_ssl_close_notify(&c->ssl);
+}
+
 bool bmb_tls_flush(tls_conn *c)
 {
     if (c->ssl.out_left == 0) return true;
     enter(c);
     int err = mbedtls_ssl_flush_output(&c->ssl);
+    if (err == 0 && c->finishing) err = say_the_end(c);
     bmb_arena_leave();
     if (err != 0 && err != MBEDTLS_ERR_SSL_WANT_WRITE && c->phase == TLS_OPEN) fail(c, BMB_GONE);
     return err != MBEDTLS_ERR_SSL_WANT_WRITE;
@@ -276,7 +286,7 @@ void bmb_tls_finish(tls_conn *c)
     if (c->phase != TLS_OPEN || c->finishing) return;
     c->finishing = true;
     enter(c);
-    (void)mbedtls_ssl_close_notify(&c->ssl);
+    if (mbedtls_ssl_flush_output(&c->ssl) == 0) (void)say_the_end(c);
     bmb_arena_leave();
 }
 

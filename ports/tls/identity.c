@@ -13,8 +13,8 @@
 #define KEY_RECORD "tls.key"
 #define CERTIFICATE_RECORD "tls.crt"
 #define KEY_MOST 256u
-#define CERTIFICATE_MOST 2048u
-#define NAMES_MOST 1024u /* of the certificate: names and addresses */
+#define CERTIFICATE_MOST 3072u
+#define NAMES_MOST 2048u /* of the certificate: names and addresses */
 #define DAYS 825         /* as long as browsers take one for that is not vouched for by others */
 #define RENEW_DAYS 30
 #define DAY_S 86400
@@ -130,7 +130,8 @@ static int write_certificate(bmb_tls_state *s, mbedtls_pk_context *key, uint8_t 
     if (err == 0) err = mbedtls_x509write_crt_set_issuer_name(&w, subject);
     if (err == 0) err = mbedtls_x509write_crt_set_validity(&w, from, to);
     if (err == 0) err = mbedtls_x509write_crt_set_basic_constraints(&w, 0, 0);
-    if (err == 0 && names_size > 0 && config->name_count + config->address_count > 0)
+    if (names_size == 0) err = MBEDTLS_ERR_ASN1_BUF_TOO_SMALL;
+    if (err == 0 && config->name_count + config->address_count > 0)
         err = mbedtls_x509write_crt_set_extension(&w, MBEDTLS_OID_SUBJECT_ALT_NAME,
                                                   MBEDTLS_OID_SIZE(MBEDTLS_OID_SUBJECT_ALT_NAME), 0, begin, names_size);
     if (err == 0) err = mbedtls_x509write_crt_der(&w, room, CERTIFICATE_MOST, bmb_tls_random, s);
@@ -178,14 +179,25 @@ static const char *own_key(mbedtls_pk_context *key, bmb_tls_state *s)
     return NULL;
 }
 
-/* Is it for this key, and for the names and addresses of now? */
-static bool fits(const mbedtls_x509_crt *crt, const mbedtls_pk_context *key, const bmb_tls_state *s)
+static bool contains(const mbedtls_x509_crt *crt, const void *data, size_t size, unsigned char tag)
 {
-    unsigned char names[NAMES_MOST], *begin = NULL;
-    size_t size = put_names(&s->tls->config, names, sizeof names, &begin);
-    bool same = size == 0;
-    for (size_t i = 0; !same && i + size <= crt->raw.len; i++) same = memcmp(crt->raw.p + i, begin, size) == 0;
-    return same && mbedtls_pk_check_pair(&crt->pk, key) == 0;
+    unsigned char one[260], *at = one + sizeof one;
+    int written = size < 250 ? put_one(&at, one, data, size, tag) : -1;
+    for (size_t i = 0; written > 0 && i + (size_t)written <= crt->raw.len; i++)
+        if (memcmp(crt->raw.p + i, at, (size_t)written) == 0) return true;
+    return false;
+}
+
+/* Is it for this key, and for what we are called now? Addresses of IPv6 come and go by the day, and are no reason for
+ * another certificate: people would have to trust it anew. */
+static bool fits(const mbedtls_x509_crt *crt, const mbedtls_pk_context *key, const bmb_tls_config *config)
+{
+    bool good = mbedtls_pk_check_pair(&crt->pk, key) == 0;
+    for (size_t i = 0; good && i < config->name_count; i++)
+        good = contains(crt, config->names[i], strlen(config->names[i]), TAG_DNS);
+    for (size_t i = 0; good && i < config->address_count; i++)
+        good = config->addresses[i].family != 4 || contains(crt, config->addresses[i].ip, 4, TAG_IP);
+    return good;
 }
 
 const char *bmb_tls_identity_own(tls_identity *id, bmb_tls_state *s)
@@ -196,8 +208,8 @@ const char *bmb_tls_identity_own(tls_identity *id, bmb_tls_state *s)
     const char *trouble = own_key(&id->key, s);
     if (trouble != NULL) return trouble;
     size_t size = load(s, CERTIFICATE_RECORD, der, sizeof der);
-    if (size > 0 && mbedtls_x509_crt_parse_der(&id->chain, der, size) == 0 && fits(&id->chain, &id->key, s) &&
-        !bmb_tls_identity_ends(id, s))
+    if (size > 0 && mbedtls_x509_crt_parse_der(&id->chain, der, size) == 0 &&
+        fits(&id->chain, &id->key, &s->tls->config) && !bmb_tls_identity_ends(id, s))
         return NULL;
     mbedtls_x509_crt_free(&id->chain);
     mbedtls_x509_crt_init(&id->chain);

@@ -24,8 +24,8 @@ typedef struct tls_conn {
     uint8_t phase; /* tls_phase */
     bool runnable; /* shaking: there is more to do at once */
     bool client, pinned, trusted, resumed;
-    bool finishing; /* no more will be said */
-    uint8_t events; /* that the core waits for */
+    bool finishing, ended; /* no more will be said, which the peer was told */
+    uint8_t events;        /* that the core waits for */
     uint8_t watched, heard;
     bool spoke;  /* the peer, and it begins like TLS */
     bmb_err why; /* failed */

@@ -358,7 +358,7 @@ static bmb_err hear(void *ctx, bmb_sock sock, void *out, size_t room, size_t *go
 static void finish_below(tls_conn *c)
 {
     const bmb_port *under = c->state->under;
-    if (c->finishing && c->ssl.out_left == 0 && under->net.finish != NULL) under->net.finish(under->ctx, c->sock);
+    if (c->ended && c->ssl.out_left == 0 && under->net.finish != NULL) under->net.finish(under->ctx, c->sock);
 }
 
 static void finish(void *ctx, bmb_sock sock)

@@ -666,6 +666,9 @@ static void what_was_taken_arrives_behind_a_close(void **state)
     }
     assert_int_equal(sum, taken);
     assert_memory_equal(heard, data, taken);
+    /* It was said that this is the end: a connection that is cut off takes nothing any more. */
+    const bmb_slice slice = { data, 1 };
+    assert_int_equal(theirs.tls_port.net.send(&theirs.tls, client, &slice, 1, &taken), BMB_OK);
     close_pair();
 }
 
