@@ -143,13 +143,14 @@ static const cli_feed *feed_of(const cli_config *file, const char *camera)
     return NULL;
 }
 
-/* Who may read the file of users lends himself the feed, for a minute. "": there is no such file, or not for us. */
-static void borrow(const cli_device *d, const char *feed, char *out, size_t room)
+/* Who may read the file of users lends himself the feed, for a minute. sized: also stills of another size. "": there is
+ * no such file, or not for us. */
+static void borrow(const cli_device *d, const char *feed, bool sized, char *out, size_t room)
 {
     static const bmb_port port = { .hash = bmb_mbedtls_hash };
     char path[2 * CLI_TEXT_MAX + 10], text[BMB_LINK_SIZE];
     cli_users *users = calloc(1, sizeof *users);
-    bmb_link_terms terms = { .until_s = (uint32_t)time(NULL) + 60 };
+    bmb_link_terms terms = { .until_s = (uint32_t)time(NULL) + 60, .viewers = sized ? BMB_LINK_OWNERS : 0 };
     bool there = users != NULL && cli_users_path(&d->file, path, sizeof path) && access(path, R_OK) == 0 &&
                  cli_users_read(path, d->file.device_name, users, NULL) && users->has_key;
     if (there && getrandom(&terms.number, sizeof terms.number, 0) == sizeof terms.number) {
@@ -171,7 +172,7 @@ bmb_err cli_fetch_running(const cli_device *d, const char *camera, uint16_t widt
     answer a = { 0 };
     if (feed == NULL || at.family == 0) return BMB_NOT_FOUND;
     if (width != 0) snprintf(own, sizeof own, "-%ux%u", width, height);
-    if (width == 0) borrow(d, feed->name, link, sizeof link);
+    borrow(d, feed->name, width != 0, link, sizeof link);
     snprintf(request, sizeof request, "GET %s/%s%s.jpg HTTP/1.0\r\n\r\n", link, feed->name, own);
     if (!(secure ? ask_secure(&at, request, &a) : ask_plain(&at, request, &a))) return BMB_NOT_FOUND;
     if (a.size < a.room) a.data[a.size] = '\0';

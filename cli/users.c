@@ -238,8 +238,8 @@ static bool lend(const cli_config *c, const users_options *o, cli_users *users, 
     char text[BMB_LINK_SIZE], until[40] = "never, by time";
     uint32_t minutes = 24 * 60;
     if (!is_feed(c, feed) || (o->time != NULL && !read_time(o->time, &minutes))) return false;
-    if (o->viewers < 0 || o->viewers > UINT16_MAX) {
-        cli_error("--viewers %d: use 1 to %d, or leave it out", o->viewers, UINT16_MAX);
+    if (o->viewers < 0 || o->viewers >= BMB_LINK_OWNERS) {
+        cli_error("--viewers %d: use 1 to %d, or leave it out", o->viewers, BMB_LINK_OWNERS - 1);
         return false;
     }
     if (!users->has_key && !draw(users->link_key, sizeof users->link_key)) return false;

@@ -70,11 +70,14 @@ typedef struct bmb_access {
 
 #define BMB_LINK_SIZE 37u /* a link's text with its NUL */
 
+#define BMB_LINK_OWNERS UINT16_MAX
+
 /* What a lent link allows. */
 typedef struct bmb_link_terms {
     uint32_t number;  /* of the link, for calling it back; drawn by who makes it, not 0 */
     uint32_t until_s; /* Unix time at which it ends; 0: never by time */
-    uint16_t viewers; /* how often a viewer may come by it; 0: any number */
+    uint16_t viewers; /* how often a viewer may come by it; 0: any number; BMB_LINK_OWNERS: by a program of the owner's,
+                         which has the key: also stills of another size */
 } bmb_link_terms;
 
 #ifdef __cplusplus

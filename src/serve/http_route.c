@@ -97,7 +97,7 @@ static bmb_route_kind find_lending(const bmb_config *config, bmb_text path, bmb_
     bmb_text feed = part_of(&path), minutes = part_of(&path), viewers = part_of(&path);
     uint32_t times = 0;
     if (!bmb_read_dec(minutes.at, minutes.size, BMB_LEND_MINUTES_MOST, &out->value) || path.size > 0 ||
-        (viewers.size > 0 && !bmb_read_dec(viewers.at, viewers.size, UINT16_MAX, &times)))
+        (viewers.size > 0 && !bmb_read_dec(viewers.at, viewers.size, BMB_LINK_OWNERS - 1u, &times)))
         return BMB_ROUTE_ERROR;
     out->times = (uint16_t)times;
     for (size_t i = 0; i < config->feed_count; i++) {

@@ -203,9 +203,9 @@ static bool may(const bmb_talk *t, const bmb_who *who, bmb_role role, size_t num
 /* By a lent link. Its path is cut to what is behind it. */
 static bool is_lent(bmb_talk *t, bmb_conn *c, const bmb_route *route, bmb_link_terms *terms)
 {
-    return route->link.size > 0 &&
-           (route->kind == BMB_ROUTE_FEED || (route->kind == BMB_ROUTE_STILL && route->width == 0)) &&
-           bmb_guard_link(&t->guard, t->x, route->link, route->feed, terms) && c->http.method <= BMB_HTTP_HEAD;
+    return route->link.size > 0 && (route->kind == BMB_ROUTE_FEED || route->kind == BMB_ROUTE_STILL) &&
+           c->http.method <= BMB_HTTP_HEAD && bmb_guard_link(&t->guard, t->x, route->link, route->feed, terms) &&
+           (route->width == 0 || terms->viewers == BMB_LINK_OWNERS);
 }
 
 static bmb_http_reply admit_lent(bmb_talk *t, bmb_conn *c, const bmb_route *route, const bmb_link_terms *terms)

@@ -600,6 +600,12 @@ static void links_end_by_themselves(void **state)
     assert_int_equal(get(path, ""), 200);
     snprintf(path, sizeof path, "%s-320x240.jpg", link_to("yard", &terms));
     assert_int_equal(get(path, ""), 401); /* watching alone */
+    snprintf(path, sizeof path, "%s-640x480.jpg", link_to("yard", &terms));
+    assert_int_equal(get(path, ""), 401);
+    terms.viewers = BMB_LINK_OWNERS; /* but for the owner's programs */
+    snprintf(path, sizeof path, "%s-640x480.jpg", link_to("yard", &terms));
+    assert_int_equal(get(path, ""), 200);
+    terms.viewers = 0;
     bmb_sock s = fake_connect(t.f, 1);
     snprintf(path, sizeof path, "%s", link_to("yard", &terms) + 1);
     assert_int_equal(status_of(rtsp(s, "DESCRIBE", path, "")), 200);
@@ -656,6 +662,7 @@ static void links_end_by_themselves(void **state)
     assert_int_equal(post("/lend/nothing/60", cookie), 404);
     assert_int_equal(post("/lend/yard/x", cookie), 404);
     assert_int_equal(post("/lend/yard/60/3/4", cookie), 404);
+    assert_int_equal(post("/lend/yard/60/65535", cookie), 404);
     assert_int_equal(post("/end-link/0", cookie), 404);
     /* Those that would have ended by now need no memory any more. */
     char many[60];
