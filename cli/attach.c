@@ -332,6 +332,7 @@ bool cli_prepare(cli_device *d)
     c->viewers = (uint16_t)f->viewers;
     c->host_viewers = (uint16_t)f->host_viewers;
     c->spare = (uint16_t)f->spare;
+    c->events = (uint16_t)f->events;
     c->request_buffer = (uint16_t)f->request_buffer;
     c->rtp_packet = (uint16_t)f->rtp_packet;
     c->stall_ms = (uint32_t)f->stall_ms;

@@ -82,7 +82,8 @@ typedef struct cli_plain {
 typedef struct cli_config {
     char path[CLI_TEXT_MAX];
     char device_name[64];
-    int64_t viewers, spare, request_buffer, rtp_packet, stall_ms, request_ms, idle_ms, session_ms, unsent_ms, memory;
+    int64_t viewers, spare, request_buffer, rtp_packet, stall_ms, request_ms, idle_ms, session_ms, unsent_ms, memory,
+        events;
     bmb_addr http, rtsp, https, rtsps; /* family 0: no such outlet */
     char http_plain[CLI_TEXT_MAX], rtsp_plain[CLI_TEXT_MAX], certificate[CLI_TEXT_MAX], key[CLI_TEXT_MAX];
     cli_camera cameras[CLI_CAMERAS_MOST];

@@ -73,6 +73,8 @@ static const key_row keys[] = {
       "how many may watch at a time; more are refused" },
     { SECTION_DEVICE, "spare", KEY_INT, DEVICE(spare), 1, 64, NULL, "", "8",
       "connections beyond the viewers, for stills, the page and refusals" },
+    { SECTION_DEVICE, "events", KEY_INT, DEVICE(events), 0, 4096, NULL, "", "64",
+      "how many of the last events are kept, and told at /events; 0: none" },
     { SECTION_DEVICE, "memory", KEY_BYTES, DEVICE(memory), 0, INT32_MAX, NULL, "bytes", "0",
       "refuse to start when more than this is needed; 0: no limit" },
     { SECTION_DEVICE, "request-buffer", KEY_BYTES, DEVICE(request_buffer), 1536, 16384, NULL, "bytes", "3K",
@@ -620,6 +622,7 @@ static void presets(cli_config *c, const char *path)
     snprintf(c->device_name, sizeof c->device_name, "%s", p.name);
     c->viewers = p.viewers;
     c->spare = p.spare;
+    c->events = 64;
     c->request_buffer = p.request_buffer;
     c->rtp_packet = p.rtp_packet;
     c->stall_ms = p.stall_ms;

@@ -161,6 +161,7 @@ function show(status) {
   showViewers(status.viewers);
   showPushes(status.pushes);
   showSignIns(status.sign_ins);
+  listen();
 }
 
 function showSignIns(list) {
@@ -185,6 +186,7 @@ async function learn() {
     cards.clear();
     for (const section of ['watching', 'pushing', 'inside']) showRows(section, []);
     el('device').textContent = '';
+    stopListening();
   }
   return sees;
 }

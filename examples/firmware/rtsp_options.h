@@ -12,3 +12,4 @@
 #define BMB_GATHER_MOST 8
 #define BMB_WITH_ACCESS 0
 #define BMB_WITH_TLS 0
+#define BMB_WITH_EVENTS 0

@@ -158,6 +158,7 @@ typedef struct bmb_config {
     size_t push_count; /* 0 to 16 */
     const bmb_asset *assets;
     size_t asset_count;
+    uint16_t events; /* that are kept, and told at /events; 0: none, and there is no such address. At most 4096 */
     const char *const *names; /* what browsers may call this host, besides by its addresses: a name without a port, such
                                  as "yard.local"; a page of another name is refused, since anybody may give our address
                                  a name of his (DNS rebinding). NULL: any */
@@ -336,6 +337,8 @@ typedef enum bmb_transport {
 } bmb_transport;
 
 const char *bmb_transport_name(bmb_transport transport);
+const char *bmb_event_name(bmb_event_code code); /* such as "viewer-came"; NULL: left out */
+const char *bmb_level_name(bmb_level level);
 const char *bmb_outlet_scheme(bmb_outlet_kind kind, bool secure); /* of its addresses, such as "rtsp", "rtsps" */
 
 typedef struct bmb_viewer_stats {

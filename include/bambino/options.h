@@ -27,6 +27,10 @@
 #ifndef BMB_WITH_PAGE
 #define BMB_WITH_PAGE 1 /* documents of the program's own, such as the page (bmb_config.assets) */
 #endif
+/* 2 KB; RAM: 96 bytes for each event that is kept */
+#ifndef BMB_WITH_EVENTS
+#define BMB_WITH_EVENTS 1 /* /events: what happened lately, and what happens (bmb_config.events) */
+#endif
 /* 1.9 KB */
 #ifndef BMB_WITH_SIZED_STILLS
 #define BMB_WITH_SIZED_STILLS 1 /* stills of another size or codec than the stream */
@@ -138,9 +142,15 @@
 #undef BMB_WITH_STATUS
 #undef BMB_WITH_PAGE
 #undef BMB_WITH_SIZED_STILLS
+#undef BMB_WITH_EVENTS
+#define BMB_WITH_EVENTS 0
 #define BMB_WITH_STATUS 0
 #define BMB_WITH_PAGE 0
 #define BMB_WITH_SIZED_STILLS 0
+#endif
+#if !BMB_WITH_STATUS
+#undef BMB_WITH_EVENTS
+#define BMB_WITH_EVENTS 0
 #endif
 #if !BMB_WITH_H264
 #undef BMB_WITH_TS

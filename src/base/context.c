@@ -21,10 +21,21 @@ bmb_doing bmb_turn(bmb_context *x, bmb_doing doing)
     return bmb_pace_turn(&x->pace, bmb_clock(x), doing);
 }
 
+static void note(bmb_context *x, const bmb_event *event)
+{
+#if BMB_WITH_EVENTS
+    bmb_event graded = *event;
+    graded.level = bmb_log_level(event->code);
+    bmb_history_note(&x->history, x->config, x->now, &graded);
+#else
+    (void)x, (void)event;
+#endif
+}
+
 void bmb_tell(bmb_context *x, const bmb_event *event)
 {
     bmb_doing was = bmb_turn(x, BMB_DOING_LOGGING);
-    bmb_log(&x->gate, x->port, x->now, event);
+    if (bmb_log(&x->gate, x->port, x->now, event)) note(x, event);
     (void)bmb_turn(x, was);
 }
 

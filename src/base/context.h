@@ -4,6 +4,7 @@
 
 #include "bambino/device.h"
 #include "bambino/options.h"
+#include "base/history.h"
 #include "base/log.h"
 #include "base/pace.h"
 
@@ -15,6 +16,9 @@ typedef struct bmb_context {
     void *scratch;          /* needed within one call only, never by two at once: each room's largest need is asked */
     char cname[17];         /* of all RTP streams (RFC 7022) */
     bmb_log_gate gate;
+#if BMB_WITH_EVENTS
+    bmb_history history;
+#endif
     bmb_pace pace; /* how steadily it is stepped */
 } bmb_context;
 

@@ -62,31 +62,37 @@ void bmb_log_start(bmb_log_gate *gate, uint64_t now_us)
     *gate = (bmb_log_gate){ .refilled_us = now_us, .tokens = BMB_LOG_BURST };
 }
 
+bmb_level bmb_log_level(bmb_event_code code)
+{
+    return (bmb_level)(levels[code] & ~PEERS);
+}
+
 static void tell(const bmb_port *port, const bmb_event *event)
 {
     bmb_event graded = *event;
-    graded.level = (bmb_level)(levels[event->code] & ~PEERS);
+    graded.level = bmb_log_level(event->code);
     port->log(port->ctx, &graded);
 }
 
 void bmb_log_tend(bmb_log_gate *gate, const bmb_port *port, uint64_t now_us)
 {
-    if (gate->suppressed == 0 || !may_tell(gate, now_us)) return;
+    if (gate->suppressed == 0 || (BMB_WITH_EVENTS && port->log == NULL) || !may_tell(gate, now_us)) return;
     const bmb_event event = { .code = BMB_EVENT_SUPPRESSED, .value = gate->suppressed };
     gate->suppressed = 0;
     tell(port, &event);
 }
 
-void bmb_log(bmb_log_gate *gate, const bmb_port *port, uint64_t now_us, const bmb_event *event)
+bool bmb_log(bmb_log_gate *gate, const bmb_port *port, uint64_t now_us, const bmb_event *event)
 {
-    if (port->log == NULL) return;
+    if (!BMB_WITH_EVENTS && port->log == NULL) return false;
     if ((levels[event->code] & PEERS) != 0) {
         if (!may_tell(gate, now_us)) {
             gate->suppressed++;
-            return;
+            return false;
         }
         bmb_log_tend(gate, port, now_us);
         gate->tokens--;
     }
-    tell(port, event);
+    if (!BMB_WITH_EVENTS || port->log != NULL) tell(port, event);
+    return true;
 }

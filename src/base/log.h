@@ -19,8 +19,9 @@ typedef struct bmb_log_gate {
 } bmb_log_gate;
 
 void bmb_log_start(bmb_log_gate *gate, uint64_t now_us);
-/* event: without its level, which goes with its code. */
-void bmb_log(bmb_log_gate *gate, const bmb_port *port, uint64_t now_us, const bmb_event *event);
+/* event: without its level, which goes with its code. false: it is not told. */
+bool bmb_log(bmb_log_gate *gate, const bmb_port *port, uint64_t now_us, const bmb_event *event);
+bmb_level bmb_log_level(bmb_event_code code);
 /* Tells what was suppressed, when that is possible. Call from time to time. */
 void bmb_log_tend(bmb_log_gate *gate, const bmb_port *port, uint64_t now_us);
 

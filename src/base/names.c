@@ -39,6 +39,30 @@ const char *bmb_role_name(bmb_role role)
     return name_at(names, (size_t)role);
 }
 
+const char *bmb_event_name(bmb_event_code code)
+{
+#if BMB_WITH_EVENTS
+    static const char names[] =
+        "camera-started\0camera-adjusted\0camera-failed\0camera-stalled\0camera-back\0control-refused\0"
+        "frame-bad\0frame-too-large\0codec-refused\0viewer-came\0viewer-left\0viewer-stalled\0viewer-shed\0"
+        "viewer-refused\0accept-paused\0connections-full\0multicast-started\0multicast-stopped\0viewer-behind\0"
+        "push-started\0push-failed\0push-lost\0push-unread\0push-heard\0still-gap\0feed-removed\0"
+        "controls-restored\0controls-not-kept\0not-found\0session-ended\0suppressed\0report\0camera-says\0"
+        "control-lowered\0signed-in\0sign-in-failed\0changed-by\0lent\0link-ended\0group-withheld\0"
+        "name-refused\0handshake-failed\0";
+    return name_at(names, (size_t)code);
+#else
+    (void)code;
+    return NULL;
+#endif
+}
+
+const char *bmb_level_name(bmb_level level)
+{
+    static const char names[] = "error\0warning\0info\0debug\0";
+    return name_at(names, (size_t)level);
+}
+
 const char *bmb_codec_name(bmb_codec codec)
 {
     static const char names[] = "jpeg\0h264\0";

@@ -67,6 +67,7 @@ static const bound config_bounds[] = {
     { "viewers", MEMBER(bmb_config, viewers), 1, 4000 },
     { "host_viewers", MEMBER(bmb_config, host_viewers), 0, 4000 },
     { "spare", MEMBER(bmb_config, spare), 1, 64 },
+    { "events", MEMBER(bmb_config, events), 0, 4096 },
     { "request_buffer", MEMBER(bmb_config, request_buffer), 1536, 16384 },
     { "rtp_packet", MEMBER(bmb_config, rtp_packet), 256, 8900 },
     { "stall_ms", MEMBER(bmb_config, stall_ms), 100, 600000 },
@@ -276,6 +277,7 @@ static const char *missing(const bmb_config *config)
     const char *option = NULL;
     if (!BMB_WITH_PAGE && config->asset_count > 0) return "BMB_WITH_PAGE";
     if (!BMB_WITH_PUSH && config->push_count > 0) return "BMB_WITH_PUSH";
+    if (!BMB_WITH_EVENTS && config->events > 0) return "BMB_WITH_EVENTS";
     if (!BMB_WITH_ACCESS && (config->access != NULL || config->name_count > 0 || config->origin_count > 0))
         return "BMB_WITH_ACCESS";
     for (size_t i = 0; i < config->feed_count && option == NULL; i++) option = missing_for_feed(&config->feeds[i]);

@@ -147,8 +147,9 @@ static bmb_err start_encryption(bmb_device *d, bmb_fault *fault)
     const bmb_port *port = d->context.port;
     if (d->secrets == NULL) return BMB_OK;
     const bmb_config *config = d->context.config;
-    bmb_err err = port->encryption.open(port->ctx, d->secrets, d->secrets_size, bmb_secure_accepted(config),
-                                        bmb_secure_dialled(config));
+    size_t accepted = bmb_secure_accepted(config), dialled = bmb_secure_dialled(config), each;
+    size_t size = port->encryption.memory(port->ctx, accepted, dialled, &each);
+    bmb_err err = port->encryption.open(port->ctx, d->secrets, size, accepted, dialled);
     d->encrypts = err == BMB_OK;
     return d->encrypts ? BMB_OK : bmb_blame(fault, err, "port", "encryption", "a secure outlet or push", 0, 0);
 #else

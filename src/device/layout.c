@@ -81,6 +81,9 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
 #if BMB_WITH_ACCESS
     bmb_guard_memory *guard = (bmb_guard_memory *)bmb_block_take_zeroed(&b, config->access != NULL, sizeof *guard);
 #endif
+#if BMB_WITH_EVENTS
+    bmb_moment *moments = (bmb_moment *)bmb_block_take_zeroed(&b, config->events, sizeof *moments);
+#endif
     budget->device = bmb_block_since(&b);
     bmb_feed *feeds = (bmb_feed *)bmb_block_take_zeroed(&b, config->feed_count, sizeof *feeds);
     bmb_group *groups = (bmb_group *)bmb_block_take_zeroed(&b, bmb_groups_of(config), sizeof *groups);
@@ -108,6 +111,9 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
     budget->per_viewer_rtsp = budget->per_viewer_http + sizeof(bmb_session) + BMB_TIMER_SIZE;
     if (d == NULL) return NULL;
     d->context = (bmb_context){ .port = config->port, .config = config, .pace_us = UINT64_MAX, .scratch = &d->scratch };
+#if BMB_WITH_EVENTS
+    d->context.history = (bmb_history){ .moments = moments, .next = 1, .most = config->events };
+#endif
     d->feeds = (bmb_feeds){ feeds, config->feed_count };
     d->groups.groups = groups;
     d->pushes.pushes = pushes;
@@ -118,7 +124,6 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
     d->talk.outlets = outlets;
 #if BMB_WITH_TLS
     d->secrets = secrets;
-    d->secrets_size = budget->encryption;
 #endif
     d->talk.conns = conns;
     d->talk.sessions = sessions;

@@ -19,9 +19,8 @@ struct bmb_device {
     uint64_t report_us; /* the next report of what went out */
     bmb_light light;
 #if BMB_WITH_TLS
-    void *secrets; /* the port's memory for encryption */
-    size_t secrets_size;
-    bool encrypts; /* it has it now */
+    bool encrypts; /* the port has its memory for that now: … */
+    void *secrets; /* … this */
 #endif
     /* context.scratch: the largest need of a room. */
     union {

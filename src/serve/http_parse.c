@@ -27,10 +27,14 @@ static int on_url(http_parser *lib, const char *at, size_t length)
 
 #define FIELDS_READ (BMB_WITH_ACCESS ? BMB_FIELDS : BMB_FIELD_HOST + 1)
 static const char *const fields[FIELDS_READ] = {
-    [BMB_FIELD_SESSION_COOKIE] = "x-sessioncookie", [BMB_FIELD_HOST] = "host",
+    [BMB_FIELD_SESSION_COOKIE] = "x-sessioncookie",
+    [BMB_FIELD_HOST] = "host",
 #if BMB_WITH_ACCESS
-    [BMB_FIELD_AUTHORIZATION] = "authorization",    [BMB_FIELD_COOKIE] = "cookie", [BMB_FIELD_ORIGIN] = "origin",
+    [BMB_FIELD_AUTHORIZATION] = "authorization",
+    [BMB_FIELD_COOKIE] = "cookie",
+    [BMB_FIELD_ORIGIN] = "origin",
     [BMB_FIELD_USER_AGENT] = "user-agent",
+    [BMB_FIELD_LAST_EVENT] = "last-event-id",
 #endif
 };
 #define AGENT_MOST 8u /* enough to know a browser by */

@@ -15,6 +15,7 @@ typedef enum bmb_route_kind {
     BMB_ROUTE_STILL,  /* feed, width, height: a picture of its own, in a size of the camera's */
     BMB_ROUTE_SDP,    /* feed: description of its multicast group */
     BMB_ROUTE_TUNNEL, /* one half of an RTSP conversation */
+    BMB_ROUTE_EVENTS, /* what happened, and what happens */
     /* Who may do what. All but WHO are asked for by POST. */
     BMB_ROUTE_WHO,         /* who asks, and what he needs to sign in */
     BMB_ROUTE_SIGN_IN,     /* keeps who asks signed in */

@@ -35,6 +35,9 @@ typedef enum bmb_conn_kind {
     BMB_CONN_KINDS
 } bmb_conn_kind;
 
+/* Answers that are made piece by piece. */
+typedef enum bmb_more { BMB_MORE_NOTHING = 0, BMB_MORE_STATUS, BMB_MORE_EVENTS } bmb_more;
+
 typedef struct bmb_talk bmb_talk;
 typedef struct bmb_conn bmb_conn;
 typedef struct bmb_opening bmb_opening;
@@ -78,10 +81,13 @@ struct bmb_conn {
                 struct {            /* HTTP */
                     bmb_slice body; /* of the answer, behind tx */
                     bool head_only; /* the request is HEAD */
-                    bool status;    /* more pieces of the status are due */
+                    uint8_t more;   /* bmb_more: what follows once tx is out */
                     bool old;       /* HTTP/1.0 */
                     uint8_t part;   /* of the status … */
                     uint16_t index; /* … and the row in it */
+#if BMB_WITH_EVENTS
+                    uint32_t event; /* number of the next one that is told */
+#endif
 #if BMB_WITH_ACCESS
                     uint8_t origin; /* of another page, which may read the answer: its index plus 1; 0: none */
                     bool quiet;     /* a browser asks, maybe for a page of somebody else */

@@ -4,6 +4,8 @@
 #include <string.h>
 
 #include "talk/http_access.h"
+#include "talk/http_answer.h"
+#include "talk/http_events.h"
 #include "talk/http_status.h"
 #include "talk/tunnel.h"
 
@@ -14,21 +16,6 @@ static void open_conversation(bmb_talk *t, bmb_conn *c)
     c->head_only = false;
     bmb_http_parse_reset(&c->http);
     bmb_conn_await(t, c, false);
-}
-
-static bmb_http_terms terms_of(const bmb_talk *t, const bmb_conn *c)
-{
-    bmb_http_terms terms = bmb_conn_terms(t, c->keep_alive, c->old, c->head_only);
-#if BMB_WITH_ACCESS
-    if (c->origin != 0) terms.origin = t->x->config->origins[c->origin - 1];
-#endif
-    return terms;
-}
-
-/* Somebody opens the address of RTSP in a browser: it is told what to open, and where. */
-static bool wrong_door(const bmb_conn *c)
-{
-    return BMB_WITH_RTSP && c->by->kind == BMB_OUTLET_RTSP;
 }
 
 static void viewer_left(bmb_talk *t, bmb_conn *c);
@@ -45,53 +32,6 @@ static void viewer_left(bmb_talk *t, bmb_conn *c)
     if (c->state == BMB_CONN_WATCHING) bmb_viewer_leave(t->x, &c->viewer, &c->peer);
 }
 
-static bmb_writer answer(bmb_talk *t, bmb_conn *c)
-{
-    c->tx_at = c->tx_size = 0;
-    c->body = (bmb_slice){ NULL, 0 };
-    return bmb_writer_of(c->tx, t->tx_room);
-}
-
-static void send_answer(bmb_talk *t, bmb_conn *c, const bmb_writer *w, bmb_conn_state state)
-{
-    c->tx_size = (uint16_t)bmb_written(w);
-    c->state = (uint8_t)state;
-    c->since_us = t->x->now;
-    flush(t, c);
-}
-
-static void refuse_with(bmb_talk *t, bmb_conn *c, uint16_t status, const char *extra)
-{
-    bmb_writer w = answer(t, c);
-    bmb_http_terms terms = terms_of(t, c);
-    bmb_http_set_extra(&terms, extra);
-    if (status != 503 && status != 404 && status != 401) t->bad_requests++;
-    if (status == 404) bmb_conn_not_found(t, c, "HTTP ", c->http.path.text, c->http.path.size);
-    bmb_http_error(&w, status, &terms, t->x->config, bmb_conn_hidden(t, c), wrong_door(c));
-    send_answer(t, c, &w, BMB_CONN_ANSWERING);
-}
-
-static void refuse(bmb_talk *t, bmb_conn *c, uint16_t status)
-{
-    refuse_with(t, c, status, NULL);
-}
-
-#if BMB_WITH_ACCESS /* what http_access.c has to say; nothing of it lies in tx */
-static void answer_access(bmb_talk *t, bmb_conn *c, const bmb_http_reply *r)
-{
-    if (r->status >= 400) {
-        refuse_with(t, c, r->status, r->extra);
-        return;
-    }
-    bmb_writer w = answer(t, c);
-    bmb_http_terms terms = terms_of(t, c);
-    terms.extra = r->extra;
-    bmb_http_head(&w, r->status, "application/json", r->size, &terms);
-    if (!c->head_only) bmb_put_bytes(&w, r->body, r->size);
-    send_answer(t, c, &w, BMB_CONN_ANSWERING);
-}
-#endif
-
 /* false: it is answered already. */
 static bool admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
 {
@@ -100,7 +40,7 @@ static bool admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
     if (r.status == 0 && route->kind >= BMB_ROUTE_WHO) r = bmb_http_access(t, c, route);
     if (r.status == 0 && route->kind == BMB_ROUTE_ERROR && route->status == 405 && route->value == 1)
         r = (bmb_http_reply){ .status = 405, .extra = "Allow: POST\r\n" };
-    if (r.status != 0) answer_access(t, c, &r);
+    if (r.status != 0) bmb_http_answer_reply(t, c, &r);
     return r.status == 0;
 #else
     (void)t, (void)c, (void)route;
@@ -108,30 +48,11 @@ static bool admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
 #endif
 }
 
-/* An answer of 200, up to its document. */
-static bmb_writer answer_ok(bmb_talk *t, bmb_conn *c, const char *type, size_t length)
-{
-    bmb_writer w = answer(t, c);
-    const bmb_http_terms terms = terms_of(t, c);
-    bmb_http_head(&w, 200, type, length, &terms);
-    return w;
-}
-
 static void answer_asset(bmb_talk *t, bmb_conn *c, const bmb_asset *asset, bool head_only)
 {
-    bmb_writer w = answer_ok(t, c, asset->type, asset->size);
+    bmb_writer w = bmb_http_answer_ok(t, c, asset->type, asset->size);
     if (!head_only) c->body = (bmb_slice){ asset->data, asset->size };
-    send_answer(t, c, &w, BMB_CONN_ANSWERING);
-}
-
-static void answer_status(bmb_talk *t, bmb_conn *c, bool head_only)
-{
-    if (c->old) c->keep_alive = false; /* the end of the connection is the end of the document */
-    bmb_writer w = answer_ok(t, c, "application/json", SIZE_MAX);
-    c->status = !head_only;
-    c->part = 0;
-    c->index = 0;
-    send_answer(t, c, &w, BMB_CONN_ANSWERING);
+    bmb_http_send(t, c, &w, BMB_CONN_ANSWERING);
 }
 
 static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool head_only)
@@ -139,23 +60,23 @@ static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool h
     bmb_feed *feed = &t->feeds->feed[route->feed];
     const bmb_format *format = route->format;
     if (feed->removed) {
-        refuse(t, c, 404);
+        bmb_http_refuse(t, c, 404);
         return;
     }
     bool streaming = !format->info.picture;
     if (streaming && !head_only && !bmb_talk_has_place(t, feed, &c->peer, bmb_conn_account(c))) {
-        refuse(t, c, 503);
+        bmb_http_refuse(t, c, 503);
         return;
     }
-    bmb_writer w = answer(t, c);
-    bmb_http_terms terms = terms_of(t, c);
+    bmb_writer w = bmb_http_answer(t, c);
+    bmb_http_terms terms = bmb_http_terms_of(t, c);
     if (streaming) {
         c->keep_alive = terms.keep_alive = false;
         terms.old = true; /* no chunks */
         bmb_http_head(&w, 200, format->info.media_type, SIZE_MAX, &terms);
         if (!head_only) bmb_put_str(&w, format->preamble);
     }
-    if (streaming && head_only) return send_answer(t, c, &w, BMB_CONN_ANSWERING);
+    if (streaming && head_only) return bmb_http_send(t, c, &w, BMB_CONN_ANSWERING);
     c->viewer.state = (bmb_stream_state){ .keep_alive = c->keep_alive, .old = c->old, .head_only = head_only };
 #if BMB_WITH_ACCESS
     if (!streaming) c->viewer.state.embeds = terms.config->embed;
@@ -172,7 +93,7 @@ static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool h
         bmb_bound_unsent(t->x, c->sock, bmb_track_kbps(t->x, bmb_feed_video(feed)));
         bmb_viewer_came(t->x, &c->viewer, &c->peer);
     }
-    send_answer(t, c, &w, BMB_CONN_WATCHING);
+    bmb_http_send(t, c, &w, BMB_CONN_WATCHING);
 }
 
 static bool is_quiet(const bmb_conn *c)
@@ -190,20 +111,20 @@ static void answer_sdp(bmb_talk *t, bmb_conn *c, bmb_feed *feed, bool head_only)
 {
     bmb_addr origin = { .family = 4 };
     if (feed->removed || !bmb_feed_described(feed)) {
-        refuse(t, c, feed->removed ? 404 : 503);
+        bmb_http_refuse(t, c, feed->removed ? 404 : 503);
         return;
     }
     (void)t->x->port->net.local(t->x->port->ctx, c->sock, &origin);
     const bmb_sdp sdp = bmb_rtp_describe(t->x, feed, &origin, &feed->config->multicast, false);
     bmb_writer body = bmb_writer_of(t->x->scratch, BMB_SDP_ROOM);
     bmb_sdp_write(&body, &sdp);
-    bmb_writer w = answer_ok(t, c, "application/sdp", bmb_written(&body));
+    bmb_writer w = bmb_http_answer_ok(t, c, "application/sdp", bmb_written(&body));
     if (!head_only) bmb_put_bytes(&w, t->x->scratch, bmb_written(&body));
     /* Whoever fetches it wants to see something, and has no session to ask with. Browsers show no group: any page of
      * somebody else's could make them fetch it, and fill the network. */
     if (!head_only && !is_quiet(c))
         t->groups->lease(t->groups, feed, t->x->now + (uint64_t)t->x->config->session_ms * 1000);
-    send_answer(t, c, &w, BMB_CONN_ANSWERING);
+    bmb_http_send(t, c, &w, BMB_CONN_ANSWERING);
 }
 
 static void answer_own_still(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool head_only)
@@ -220,7 +141,7 @@ static void answer_own_still(bmb_talk *t, bmb_conn *c, const bmb_route *route, b
     bmb_err err =
         feed->removed || head_only ? BMB_UNSUPPORTED : bmb_still_begin(t->x, t->feeds, feed, c, width, height);
     if (err != BMB_OK) {
-        refuse(t, c, err == BMB_UNSUPPORTED ? 404 : 409);
+        bmb_http_refuse(t, c, err == BMB_UNSUPPORTED ? 404 : 409);
         return;
     }
     c->state = BMB_CONN_WAITING;
@@ -232,20 +153,20 @@ void bmb_http_take_still(bmb_still_taker *taker, void *asker, const uint8_t *dat
     bmb_talk *t = (bmb_talk *)(void *)((uint8_t *)taker - offsetof(bmb_talk, stills));
     bmb_conn *c = (bmb_conn *)asker;
     if (size == 0) {
-        refuse(t, c, 503);
+        bmb_http_refuse(t, c, 503);
         return;
     }
     c->keep_alive = false; /* so that its end gives the picture back */
-    bmb_writer w = answer_ok(t, c, "image/jpeg", size);
+    bmb_writer w = bmb_http_answer_ok(t, c, "image/jpeg", size);
     c->body = (bmb_slice){ data, size };
-    send_answer(t, c, &w, BMB_CONN_ANSWERING);
+    bmb_http_send(t, c, &w, BMB_CONN_ANSWERING);
 }
 
 static void act(bmb_talk *t, bmb_conn *c)
 {
     bool head_only = c->head_only = c->http.complete && c->http.method == BMB_HTTP_HEAD;
     bmb_route route = bmb_http_route(t->x->config, &c->http);
-    if (wrong_door(c) && route.kind != BMB_ROUTE_TUNNEL && route.kind != BMB_ROUTE_ERROR)
+    if (bmb_http_wrong_door(c) && route.kind != BMB_ROUTE_TUNNEL && route.kind != BMB_ROUTE_ERROR)
         route = (bmb_route){ .kind = BMB_ROUTE_ERROR, .status = 404 };
     t->requests++;
     c->old = c->http.old;
@@ -256,7 +177,10 @@ static void act(bmb_talk *t, bmb_conn *c)
         if (BMB_WITH_PAGE) answer_asset(t, c, route.asset, head_only);
         break;
     case BMB_ROUTE_STATUS:
-        if (BMB_WITH_STATUS) answer_status(t, c, head_only);
+        if (BMB_WITH_STATUS) bmb_http_answer_pieces(t, c, BMB_MORE_STATUS, head_only);
+        break;
+    case BMB_ROUTE_EVENTS:
+        if (BMB_WITH_EVENTS) bmb_http_answer_pieces(t, c, BMB_MORE_EVENTS, head_only);
         break;
     case BMB_ROUTE_FEED:
         answer_feed(t, c, &route, head_only);
@@ -269,10 +193,10 @@ static void act(bmb_talk *t, bmb_conn *c)
         break;
     case BMB_ROUTE_TUNNEL:
         if (BMB_WITH_TUNNEL && !bmb_tunnel_begin(t, c, (bmb_http_method)c->http.method, c->http.cookie))
-            refuse(t, c, 404);
+            bmb_http_refuse(t, c, 404);
         break;
     default:
-        refuse(t, c, route.status);
+        bmb_http_refuse(t, c, route.status);
         break;
     }
 }
@@ -306,9 +230,14 @@ static void flush(bmb_talk *t, bmb_conn *c)
     while (c->state == BMB_CONN_ANSWERING || c->state == BMB_CONN_WATCHING) {
         err = bmb_conn_send_pending(t, c, &c->body);
         if (err != BMB_OK) break;
-        if (BMB_WITH_STATUS && c->status) {
+        if (BMB_WITH_STATUS && c->more == BMB_MORE_STATUS) {
             bmb_http_put_status(t, c);
             continue;
+        }
+        if (BMB_WITH_EVENTS && c->state == BMB_CONN_ANSWERING && c->more == BMB_MORE_EVENTS) {
+            if (bmb_http_put_event(t, c)) continue;
+            err = BMB_AGAIN;
+            break;
         }
         if (c->state == BMB_CONN_WATCHING) {
             bmb_link link = bmb_conn_link(t, c);
@@ -337,6 +266,8 @@ static uint64_t due(const bmb_talk *t, const bmb_conn *c)
 {
     const bmb_config *config = t->x->config;
     bool waits = c->state == BMB_CONN_WATCHING && c->viewer.once && c->viewer.watcher.frame == NULL;
+    if (BMB_WITH_EVENTS && c->state == BMB_CONN_ANSWERING && c->more == BMB_MORE_EVENTS)
+        return c->since_us + BMB_EVENTS_ALIVE_US;
     if (c->state == BMB_CONN_READING)
         return c->since_us + (uint64_t)(c->http.begun ? config->request_ms : config->idle_ms) * 1000;
     return waits ? c->viewer.since_us + BMB_STILL_WAIT_US : UINT64_MAX; /* other stills have a bound of their own */
@@ -347,7 +278,7 @@ static void sweep_watching(bmb_talk *t, bmb_conn *c)
     bmb_viewer *v = &c->viewer;
     if (v->once && v->watcher.frame == NULL && bmb_older_than(t->x, v->since_us, BMB_STILL_WAIT_US)) {
         bmb_viewer_end(t->x, v);
-        refuse(t, c, 503);
+        bmb_http_refuse(t, c, 503);
     }
 }
 
@@ -359,15 +290,21 @@ static void sweep(bmb_talk *t, bmb_conn *c)
     } else if (c->state == BMB_CONN_READING) {
         if (!bmb_older_than_ms(t->x, c->since_us, config->request_ms)) return;
         c->keep_alive = false;
-        refuse(t, c, 408);
+        bmb_http_refuse(t, c, 408);
     } else if (c->state == BMB_CONN_WATCHING) {
         sweep_watching(t, c);
+    } else if (BMB_WITH_EVENTS && c->state == BMB_CONN_ANSWERING && c->more == BMB_MORE_EVENTS && c->tx_size == 0 &&
+               bmb_older_than(t->x, c->since_us, BMB_EVENTS_ALIVE_US)) {
+        bmb_http_put_alive(t, c);
+        flush(t, c);
     }
 }
 
 static bool idle(const bmb_conn *c)
 {
-    return c->state == BMB_CONN_READING && !c->http.begun;
+    /* Whoever listens to events only holds a place, too: browsers come again by themselves. */
+    bool listens = BMB_WITH_EVENTS && c->state == BMB_CONN_ANSWERING && c->more == BMB_MORE_EVENTS;
+    return listens || (c->state == BMB_CONN_READING && !c->http.begun);
 }
 
 static bmb_feed *watches(const bmb_talk *t, const bmb_conn *c)

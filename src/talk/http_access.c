@@ -172,6 +172,7 @@ static bmb_role needed(const bmb_route *route, size_t *number)
     *number = SIZE_MAX;
     switch (route->kind) {
     case BMB_ROUTE_STATUS:
+    case BMB_ROUTE_EVENTS:
         return BMB_ROLE_WATCH;
     case BMB_ROUTE_ERROR: /* it tells which feeds there are */
         return route->status == 404 ? BMB_ROLE_WATCH : BMB_ROLE_NONE;

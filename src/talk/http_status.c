@@ -18,7 +18,7 @@ static void put_chunk(bmb_conn *c, const char *text, size_t size)
     c->tx_size = (uint16_t)(head + size + (c->old ? 0 : 2));
 }
 
-static bmb_status_view view_of(const bmb_talk *t, const bmb_conn *c)
+bmb_status_view bmb_http_view(const bmb_talk *t, const bmb_conn *c)
 {
 #if BMB_WITH_ACCESS
     const bmb_who who = { .account = c->pass.account };
@@ -42,7 +42,7 @@ void bmb_http_put_status(bmb_talk *t, bmb_conn *c)
         bmb_writer w = bmb_writer_of(c->tx, t->tx_room);
         if (!c->old) bmb_put_str(&w, "0\r\n\r\n");
         c->tx_size = (uint16_t)bmb_written(&w);
-        c->status = false;
+        c->more = BMB_MORE_NOTHING;
         return;
     }
     /* The text is made behind the place of the chunk's head, and the head put before it. */
@@ -54,7 +54,7 @@ void bmb_http_put_status(bmb_talk *t, bmb_conn *c)
     } else {
         text[before++] = ',';
     }
-    const bmb_status_view view = view_of(t, c);
+    const bmb_status_view view = bmb_http_view(t, c);
     size_t row = t->figures->row(t->figures, &view, (bmb_status_part)c->part, c->index, text + before, room - before);
     if (row > 0) {
         c->index++;

@@ -1,6 +1,7 @@
 #include "talk/talk.h"
 
 #include "talk/http.h"
+#include "talk/http_events.h"
 #include "talk/passes.h"
 #include "talk/places.h"
 #include "talk/plain.h"
@@ -186,6 +187,7 @@ static uint64_t end_pauses(bmb_talk *t)
 uint64_t bmb_talk_tend(bmb_talk *t)
 {
     uint16_t number;
+    if (BMB_WITH_EVENTS) bmb_http_spread_events(t);
     for (uint16_t n = t->timers.count; n > 0 && bmb_timers_take(&t->timers, t->x->now, &number); n--) {
         if (number < t->conn_most) {
             bmb_conn_due(t, &t->conns[number]);

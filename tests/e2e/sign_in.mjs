@@ -74,6 +74,10 @@ try {
     assert.ok((await page.$$eval('.addresses a', (all) => all.map((a) => a.href))).some((href) => href.startsWith('https:')));
   }
 
+  // What happened: himself, and who watches.
+  await until(page, () => /stationmaster signed in/.test(document.querySelector('#happened ol').textContent));
+  assert.match(await page.textContent('#happened ol'), /Sidings: 127\.0\.0\.1 watches, 1 now/);
+
   // Lent: another browser, which is nobody, sees this one feed and no other.
   await page.click('.lend summary');
   await page.click('.lend form button');
@@ -114,6 +118,8 @@ try {
   assert.deepEqual(await guest.$$eval('h2', (all) => all.map((h) => h.textContent).filter((t) => /cab|Sidings/.test(t))), ["Driver's cab"]);
   assert.equal(await guest.evaluate(async () => (await fetch('/end-sign-in/0', { method: 'POST' })).status), 403);
   assert.ok(!(await guest.evaluate(async () => (await fetch('/status.json')).text())).includes('"peer"'), 'no addresses of others');
+  await until(guest, () => document.querySelectorAll('#happened li').length > 1);
+  assert.ok(!/signed in|Sidings|127/.test(await guest.textContent('#happened ol')), 'what happens to others is not his');
 
   // The administrator ends the guest's sign-in; the guest's page asks again.
   await until(page, () => document.querySelectorAll('#inside tbody tr').length === 2, 8000);
@@ -122,6 +128,7 @@ try {
   await page.click('#out');
   await page.waitForSelector('#entry:not([hidden])', { timeout: 10000 });
   assert.equal(await page.locator('article').count(), 0);
+  assert.equal(await page.locator('#happened li').count(), 0, 'nothing stays to be read');
   assert.deepEqual(errors, []);
   console.log('1 passed, 0 failed');
 } finally {

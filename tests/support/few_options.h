@@ -15,3 +15,4 @@
 #define BMB_GATHER_MOST 2
 #define BMB_WITH_ACCESS 0
 #define BMB_WITH_TLS 0
+#define BMB_WITH_EVENTS 0
