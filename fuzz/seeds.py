@@ -154,6 +154,7 @@ def guarded():
          ("POST", "/sign-out", "Cookie: bambino=\x020\r\n"), None, None],
         [("GET", f"/lent/{lent}/yard.mjpeg", ""), None, ("GET", f"/lent/{lent}/yard.jpg", ""), ("GET", f"/lent/{lent}/station.ts?x=1", "")],
         [("GET", "/yard.jpg", proof("a", "/yard.jpg", n)) for n in (1, 2, 2, 70, 3, 0)],
+        [("GET", "/events", proof("a", "/events")), None, None, ("GET", "/events", "Last-Event-ID: 3\r\n"), None, None, None],
         [("GET", "/yard-320x240.jpg", proof("w", "/yard-320x240.jpg")), ("GET", "/yard.sdp", proof("nobody", "/yard.sdp")),
          ("GET", "/yard.jpg", "Authorization: Bearer abcdef\r\n"), ("GET", "/yard.jpg", "Authorization: Basic YTpi\r\n"),
          ("GET", "/yard.jpg", "Authorization: Odd\r\n"), ("GET", "/none", "")]

@@ -128,6 +128,7 @@ static void set_up(input *in)
     t.config.feed_count = what & 32 ? 2 : 1;
     t.config.viewers = 2 + (more >> 1 & 1);
     t.config.spare = 2;
+    t.config.events = 6;
     t.config.request_buffer = (uint16_t)((more & 4 ? 3072 : 1536) + (outlets >> 6) * 13);
     t.config.stall_ms = 1000;
     t.config.request_ms = 2000;
