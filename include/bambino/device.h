@@ -145,6 +145,9 @@ typedef struct bmb_asset {
     const char *type; /* media type */
     const void *data;
     size_t size;
+    const char *encoding; /* of the data (RFC 9110 8.4.1), such as "gzip"; NULL: none */
+    const char *etag; /* with its quotes (RFC 9110 8.8.3): another one when the data is another. Browsers keep it, and
+                         ask whether it still holds; NULL: they fetch it anew each time */
 } bmb_asset;
 
 typedef struct bmb_config {

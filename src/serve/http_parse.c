@@ -35,6 +35,7 @@ static const char *const fields[FIELDS_READ] = {
     [BMB_FIELD_ORIGIN] = "origin",
     [BMB_FIELD_USER_AGENT] = "user-agent",
     [BMB_FIELD_LAST_EVENT] = "last-event-id",
+    [BMB_FIELD_IF_NONE_MATCH] = "if-none-match",
 #endif
 };
 #define AGENT_MOST 8u /* enough to know a browser by */

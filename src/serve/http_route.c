@@ -185,18 +185,36 @@ static void put_policy(bmb_writer *w, const char *type, const bmb_http_terms *te
 }
 #endif
 
+/* What does not change may be kept, if it is asked about each time; all else is old at once. */
+static void put_caching(bmb_writer *w, const bmb_http_terms *terms)
+{
+#if BMB_WITH_PAGE
+    const bmb_asset *asset = terms->asset;
+    if (asset != NULL && asset->encoding != NULL)
+        bmb_put_text(w, "\r\nContent-Encoding: %s\r\nVary: Accept-Encoding", asset->encoding);
+    if (asset != NULL && asset->etag != NULL) {
+        bmb_put_text(w, "\r\nCache-Control: no-cache\r\nETag: %s\r\n", asset->etag);
+        return;
+    }
+#else
+    (void)terms;
+#endif
+    bmb_put_str(w, "\r\nCache-Control: no-store\r\n");
+}
+
 void bmb_http_head(bmb_writer *w, unsigned status, const char *type, size_t length, const bmb_http_terms *terms)
 {
     bmb_put_text(w, "HTTP/1.1 %u %s", status, bmb_reason(BMB_REASON_HTTP, status));
-    if (!BMB_WITH_ACCESS || status != 204) bmb_put_text(w, "\r\nContent-Type: %s", type);
-    if (BMB_WITH_ACCESS && status == 204) {
+    bool nothing = BMB_WITH_ACCESS && (status == 204 || status == 304);
+    if (!nothing) bmb_put_text(w, "\r\nContent-Type: %s", type);
+    if (nothing) {
         /* nothing follows, and nothing may say how much (RFC 9110 8.6) */
     } else if (length != SIZE_MAX) {
         bmb_put_text(w, "\r\nContent-Length: %u", (unsigned)length);
     } else if (!terms->old) {
         bmb_put_str(w, "\r\nTransfer-Encoding: chunked");
     }
-    bmb_put_str(w, "\r\nCache-Control: no-store\r\n");
+    put_caching(w, terms);
     bmb_put_http_date(w, terms->wall_us);
     bmb_put_str(w, extra_of(status, terms));
 #if BMB_WITH_ACCESS

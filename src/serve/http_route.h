@@ -46,6 +46,9 @@ typedef struct bmb_http_terms {
     int64_t wall_us;      /* Unix time, for Date; 0: not known */
     bool keep_alive, old; /* old: to a request of HTTP/1.0 */
     bool head_only;
+#if BMB_WITH_PAGE
+    const bmb_asset *asset; /* that it is about; NULL: none */
+#endif
 #if BMB_WITH_ACCESS
     const bmb_config *config; /* who may show what, and read it; NULL: nobody but our own page */
     const char *origin;       /* another page's, which may read this; NULL: none */

@@ -39,6 +39,7 @@ static const struct {
 #if BMB_WITH_ACCESS
     { "No Content", 204, BMB_REASON_HTTP },
     { "Moved Permanently", 301, BMB_REASON_RTSP },
+    { "Not Modified", 304, BMB_REASON_HTTP },
     { "Permanent Redirect", 308, BMB_REASON_HTTP },
     { "Unauthorized", 401, BOTH },
     { "Forbidden", 403, BOTH },

@@ -48,10 +48,30 @@ static bool admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
 #endif
 }
 
+/* Has the client what it asks for already? (RFC 9110 13.1.2) */
+static bool has_it(const bmb_conn *c, const bmb_asset *asset)
+{
+#if BMB_WITH_ACCESS
+    const bmb_text had = bmb_http_parse_value(&c->http, BMB_FIELD_IF_NONE_MATCH);
+    size_t size = asset->etag != NULL ? strlen(asset->etag) : 0;
+    for (size_t i = 0; size > 0 && i + size <= had.size; i++)
+        if (memcmp(had.at + i, asset->etag, size) == 0) return true;
+#else
+    (void)c, (void)asset;
+#endif
+    return false;
+}
+
 static void answer_asset(bmb_talk *t, bmb_conn *c, const bmb_asset *asset, bool head_only)
 {
-    bmb_writer w = bmb_http_answer_ok(t, c, asset->type, asset->size);
-    if (!head_only) c->body = (bmb_slice){ asset->data, asset->size };
+    bool same = has_it(c, asset);
+    bmb_writer w = bmb_http_answer(t, c);
+    bmb_http_terms terms = bmb_http_terms_of(t, c);
+#if BMB_WITH_PAGE
+    terms.asset = asset;
+#endif
+    bmb_http_head(&w, same ? 304 : 200, asset->type, asset->size, &terms);
+    if (!same && !head_only) c->body = (bmb_slice){ asset->data, asset->size };
     bmb_http_send(t, c, &w, BMB_CONN_ANSWERING);
 }
 

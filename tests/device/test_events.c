@@ -1,4 +1,5 @@
-/* /events: what happened lately and what happens, for those who may know. */
+/* What the page is given: /events, which tells what happened lately and what happens to those who may know; and its own
+ * files, which browsers keep. */
 #include "support/check.h"
 #include "support/fake_port.h"
 
@@ -185,6 +186,43 @@ static void addresses_and_methods(void **state)
     has(said(ask("GET", "/events", "")), "404");
 }
 
+static void files_are_kept_and_asked_about(void **state)
+{
+    (void)state;
+    static const bmb_asset assets[] = {
+        { "/", "text/html", "packed", 6, "gzip", "\"tag-1\"" },
+        { "/plain.txt", "text/plain", "plain", 5, NULL, NULL },
+    };
+    t.config.assets = assets;
+    t.config.asset_count = 2;
+    begin();
+    const char *text = said(ask("GET", "/", ""));
+    has(text, "200 OK");
+    has(text, "Content-Encoding: gzip\r\nVary: Accept-Encoding\r\nCache-Control: no-cache\r\nETag: \"tag-1\"\r\n");
+    has(text, "\r\n\r\npacked");
+    static const char *const had[] = { "\"tag-1\"", "W/\"tag-1\"", "\"other\", \"tag-1\"" };
+    for (size_t i = 0; i < 3; i++) {
+        char line[100];
+        snprintf(line, sizeof line, "If-None-Match: %s\r\n", had[i]);
+        text = said(ask("GET", "/", line));
+        has(text, "304 Not Modified\r\n");
+        has(text, "ETag: \"tag-1\"\r\n");
+        has_not(text, "packed");
+        has_not(text, "Content-Length");
+        assert_non_null(strstr(text, "\r\n\r\n"));
+        assert_string_equal(strstr(text, "\r\n\r\n") + 4, "");
+    }
+    has(said(ask("GET", "/", "If-None-Match: \"tag-2\"\r\n")), "200 OK");
+    has(said(ask("GET", "/", "If-None-Match: \r\n")), "200 OK");
+    text = said(ask("GET", "/plain.txt", "If-None-Match: \"tag-1\"\r\n"));
+    has(text, "200 OK");
+    has(text, "Cache-Control: no-store\r\n");
+    has_not(text, "Encoding");
+    text = said(ask("HEAD", "/", ""));
+    has(text, "Content-Length: 6\r\n");
+    has_not(text, "packed");
+}
+
 static void everybody_sees_his_own(void **state)
 {
     (void)state;
@@ -297,6 +335,7 @@ int main(void)
         TEST(what_happened_is_told_and_what_happens),
         TEST(a_listener_is_kept_alive_and_waited_for_no_longer_than_others),
         TEST(addresses_and_methods),
+        TEST(files_are_kept_and_asked_about),
         TEST(everybody_sees_his_own),
         TEST(listeners_give_way_to_newcomers),
         cmocka_unit_test(the_history_keeps_what_it_can),

@@ -86,7 +86,7 @@ static void refused(const char *option)
 static void what_is_asked_for_and_was_left_out_is_named(void **state)
 {
     (void)state;
-    static const bmb_asset page = { "/", "text/html", "x", 1 };
+    static const bmb_asset page = { .path = "/", .type = "text/html", .data = "x", .size = 1 };
     static const bmb_setting setting = { BMB_CONTROL_QUALITY, 50 };
     static const bmb_access access = { .realm = "a" };
     static const bmb_push_config push = { .to = { .family = 4, .ip = { 192, 0, 2, 1 }, .port = 5000 } };

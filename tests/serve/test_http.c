@@ -99,7 +99,7 @@ static void feeds_and_pages_are_found(void **state)
     (void)state;
     const bmb_feed_config feeds[] = { { .name = "yard", .mode = { .codec = BMB_CODEC_JPEG } },
                                       { .name = "station", .mode = { .codec = BMB_CODEC_H264 } } };
-    const bmb_asset page = { "/", "text/html", "x", 1 };
+    const bmb_asset page = { .path = "/", .type = "text/html", .data = "x", .size = 1 };
     const bmb_config config = { .feeds = feeds, .feed_count = 2, .assets = &page, .asset_count = 1 };
     size_t used;
     bmb_http_parse p = parsed("GET /yard.jpg HTTP/1.0\r\n\r\n", 26, &used);

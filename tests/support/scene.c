@@ -158,7 +158,7 @@ static void set_up(input *in)
     if (codec == BMB_CODEC_JPEG) pushes[1] = pushes[0];
     t.config.pushes = pushes;
     t.config.push_count = what & 64 ? 3 : 0;
-    static const bmb_asset page = { "/", "text/html", frames, 3000 };
+    static const bmb_asset page = { .path = "/", .type = "text/html", .data = frames, .size = 3000 };
     t.config.assets = &page;
     t.config.asset_count = 1;
     memset(peers, 0, sizeof peers);
