@@ -27,7 +27,7 @@
 #ifndef BMB_WITH_PAGE
 #define BMB_WITH_PAGE 1 /* documents of the program's own, such as the page (bmb_config.assets) */
 #endif
-/* 2 KB; RAM: 96 bytes for each event that is kept */
+/* 2.5 KB; RAM: 96 bytes for each event that is kept */
 #ifndef BMB_WITH_EVENTS
 #define BMB_WITH_EVENTS 1 /* /events: what happened lately, and what happens (bmb_config.events) */
 #endif
