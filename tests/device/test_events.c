@@ -6,6 +6,8 @@
 #include "bambino/tls.h"
 #include "base/history.h"
 #include "device/parts.h"
+#include "serve/happened.h"
+#include "serve/status.h"
 
 static fake_device t;
 static uint8_t jpeg[20000];
@@ -291,6 +293,9 @@ static void the_history_keeps_what_it_can(void **state)
     const bmb_moment *m = bmb_history_from(&h, &number);
     assert_true(m->feed == 1 && m->value == -5 && m->extra == 6 && m->at_us == 77 && m->peer.ip[3] == 9);
     assert_string_equal(m->text, "0123456789012345678901234567890");
+    number = 0; /* from before all */
+    assert_ptr_equal(bmb_history_from(&h, &number), m);
+    assert_int_equal(number, 1);
     e = (bmb_event){ .code = BMB_EVENT_REPORT };
     bmb_history_note(&h, &config, 78, &e); /* each second: they would push out all else */
     assert_int_equal(h.next, 2);
@@ -310,6 +315,34 @@ static void the_history_keeps_what_it_can(void **state)
     assert_null(bmb_event_name((bmb_event_code)(BMB_EVENT_HANDSHAKE_FAILED + 1)));
     assert_string_equal(bmb_event_name(BMB_EVENT_HANDSHAKE_FAILED), "handshake-failed");
     assert_string_equal(bmb_event_name(BMB_EVENT_VIEWER_CAME), "viewer-came");
+}
+
+/* Who and what was said is for administrators, whatever it is about. */
+static void an_event_as_an_object(void **state)
+{
+    (void)state;
+    static uint8_t memory[BMB_STATUS_MEMORY] __attribute__((aligned(16)));
+    char out[600];
+    bmb_moment m = { .code = BMB_EVENT_CHANGED_BY,
+                     .level = BMB_LEVEL_INFO,
+                     .err = BMB_DENIED,
+                     .feed = 0,
+                     .value = BMB_CONTROL_BRIGHTNESS,
+                     .extra = (int64_t)((uint64_t)(uint32_t)-3 << 32 | 40u),
+                     .peer = { .family = 4, .ip = { 192, 0, 2, 9 } },
+                     .text = "an\"na" };
+    out[bmb_happened(&m, "yard", 1500000, 1790000000000000, true, memory, sizeof memory, out, sizeof out)] = '\0';
+    assert_string_equal(out, "{\"event\":\"changed-by\",\"level\":\"info\",\"uptime_s\":1.5,\"unix_s\":1790000000,"
+                             "\"feed\":\"yard\",\"error\":\"denied\",\"control\":\"brightness\",\"from\":-3,\"to\":40,"
+                             "\"peer\":\"192.0.2.9\",\"text\":\"an\\\"na\"}");
+    out[bmb_happened(&m, NULL, 0, 0, false, memory, sizeof memory, out, sizeof out)] = '\0';
+    assert_string_equal(out, "{\"event\":\"changed-by\",\"level\":\"info\",\"uptime_s\":0,\"error\":\"denied\","
+                             "\"control\":\"brightness\",\"from\":-3,\"to\":40}");
+    m = (bmb_moment){ .code = BMB_EVENT_CONTROL_LOWERED, .value = BMB_CONTROL_QUALITY, .extra = 55, .level = 1 };
+    out[bmb_happened(&m, NULL, 0, 0, true, memory, sizeof memory, out, sizeof out)] = '\0';
+    assert_string_equal(out, "{\"event\":\"control-lowered\",\"level\":\"warning\",\"uptime_s\":0,"
+                             "\"control\":\"quality\",\"to\":55}");
+    assert_int_equal(bmb_happened(&m, NULL, 0, 0, true, memory, sizeof memory, out, 40), 0);
 }
 
 /* What is described is what there is. */
@@ -339,6 +372,7 @@ int main(void)
         TEST(everybody_sees_his_own),
         TEST(listeners_give_way_to_newcomers),
         cmocka_unit_test(the_history_keeps_what_it_can),
+        cmocka_unit_test(an_event_as_an_object),
         cmocka_unit_test(every_event_is_described),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

@@ -703,6 +703,19 @@ static void a_bad_certificate_leaves_the_former_one(void **state)
     talk_once();
     assert_int_equal(bmb_tls_use(&ours.tls, NULL, NULL), BMB_OK); /* its own again */
     talk_once();
+    /* Who is in the middle of his handshake may hold the former key. */
+    bmb_addr bound, from;
+    bmb_sock listener = listen_here(&bound), server = BMB_NO_SOCK, client;
+    bmb_ready r[4] = { 0 };
+    assert_int_equal(theirs.port.net.dial(&theirs.tls, &bound, &client), BMB_OK);
+    for (int i = 0; i < TRIES && ours.tls_port.net.accept(&ours.tls, listener, &server, &from) != BMB_OK; i++) work();
+    assert_int_equal(bmb_tls_use(&ours.tls, text_of("two.crt"), text_of("two.key")), BMB_OK);
+    (void)ours.tls_port.net.watch(&ours.tls, server, BMB_READABLE, 9);
+    assert_int_equal(ours.tls_port.net.ready(&ours.tls, r, 4), 1);
+    assert_true(r[0].token == 9 && r[0].events == BMB_BROKEN);
+    ours.tls_port.net.close(&ours.tls, server);
+    ours.tls_port.net.close(&ours.tls, listener);
+    theirs.tls_port.net.close(&theirs.tls, client);
     for (int i = 0; i < 50; i++) /* nothing is used up */
         assert_int_equal(bmb_tls_use(&ours.tls, text_of("two.crt"), text_of("two.key")), BMB_OK);
     close_pair();
