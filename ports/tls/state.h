@@ -9,7 +9,7 @@
 #include "tls/arena.h"
 #include "tls/sizes.h"
 
-#define BMB_TLS_LISTENERS 8u
+#define BMB_TLS_LISTENERS 10u /* as many outlets as a device has */
 
 typedef enum tls_phase {
     TLS_FREE = 0,
@@ -60,7 +60,9 @@ typedef struct bmb_tls_state {
     uint64_t told_us;   /* of a failure, … */
     unsigned told;      /* … after so many others */
     bmb_sock listeners[BMB_TLS_LISTENERS];
-    size_t turn; /* whose it is to be reported first */
+    bmb_sock dialled; /* last … */
+    bmb_addr to;      /* … and where to: for what is told of it */
+    size_t turn;      /* whose it is to be reported first */
     bmb_tls_figures figures;
     uint8_t record[BMB_TLS_RECORD_OUT]; /* what becomes one */
     tls_conn conns[];

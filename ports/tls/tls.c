@@ -259,8 +259,11 @@ static bmb_err listen_secure(void *ctx, bmb_sock listener)
 
 static bmb_err dial_secure(void *ctx, bmb_sock sock, const uint8_t *pin)
 {
+    bmb_tls_state *s = state_of(ctx);
     tls_conn *c;
-    return take_conn(state_of(ctx), sock, true, pin, &c);
+    bmb_err err = take_conn(s, sock, true, pin, &c);
+    if (err == BMB_OK && s->dialled == sock) c->peer = s->to;
+    return err;
 }
 
 static const char *fingerprint(void *ctx)
@@ -300,7 +303,13 @@ static bmb_err accept_below(void *ctx, bmb_sock listener, bmb_sock *out, bmb_add
 
 static bmb_err dial_below(void *ctx, const bmb_addr *to, bmb_sock *out)
 {
-    return below(ctx)->net.dial(below(ctx)->ctx, to, out);
+    bmb_tls_state *s = state_of(ctx);
+    bmb_err err = below(ctx)->net.dial(below(ctx)->ctx, to, out);
+    if (err == BMB_OK && s != NULL) {
+        s->dialled = *out;
+        s->to = *to;
+    }
+    return err;
 }
 
 static bmb_err dialled(void *ctx, bmb_sock sock)

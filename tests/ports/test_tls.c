@@ -549,13 +549,14 @@ static void it_is_renewed_while_it_runs(void **state)
 }
 
 static char told[300];
-static unsigned told_value;
+static unsigned told_value, told_port;
 static void keep_log(void *ctx, const bmb_event *event)
 {
     (void)ctx;
     assert_int_equal(event->code, BMB_EVENT_HANDSHAKE_FAILED);
     snprintf(told, sizeof told, "%s", event->text);
     told_value = (unsigned)event->value;
+    told_port = event->peer->port;
 }
 
 static void receivers_are_known_by_their_fingerprint(void **state)
@@ -575,6 +576,7 @@ static void receivers_are_known_by_their_fingerprint(void **state)
     bmb_sock second, other;
     assert_int_equal(connect_pair(listener, &bound, &other, &second), BMB_DENIED);
     assert_non_null(strstr(told, "another fingerprint"));
+    assert_int_equal(told_port, bound.port); /* at whom */
     size_t taken;
     const bmb_slice slice = { "secret", 6 };
     assert_int_equal(theirs.tls_port.net.send(&theirs.tls, second, &slice, 1, &taken), BMB_GONE);
