@@ -4,6 +4,7 @@
 
 #include <signal.h>
 #include <stdlib.h>
+#include <sys/prctl.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -204,6 +205,7 @@ static void encrypted_connections_keep_the_contract(void **state)
     fflush(NULL);
     pid_t child = fork(); /* the check is a test program of its own */
     if (child == 0) {
+        (void)prctl(PR_SET_PDEATHSIG, SIGKILL);
         const bmb_port_check check = {
             .name = "TLS over Linux", .open = open_ours, .close = close_ours, .peers = &bmb_port_peers
         };
@@ -338,6 +340,7 @@ static bmb_tls_figures dial_another(const char *kind)
     snprintf(certificate, sizeof certificate, "%s/other.crt", folder);
     pid_t child = fork();
     if (child == 0) {
+        (void)prctl(PR_SET_PDEATHSIG, SIGKILL);
         (void)!freopen("/dev/null", "r", stdin);
         execlp("openssl", "openssl", "s_server", "-accept", port, "-cert", certificate, "-key", key, "-quiet",
                "-tls1_2", (char *)NULL);
