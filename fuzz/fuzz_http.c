@@ -9,7 +9,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
         { .name = "yard", .mode = { .codec = BMB_CODEC_JPEG } },
         { .name = "station", .mode = { .codec = BMB_CODEC_H264 }, .multicast = { .group = { .family = 4 } } },
     };
-    static const bmb_asset page = { "/", "text/html", "x", 1 };
+    static const bmb_asset page = { .path = "/", .type = "text/html", .data = "x", .size = 1 };
     const bmb_config config = { .feeds = feeds, .feed_count = 2, .assets = &page, .asset_count = 1 };
     bmb_http_parse p;
     if (size < 1) return 0;
