@@ -265,6 +265,12 @@ typedef struct bmb_port {
     bmb_storage storage; /* has its own ctx; all NULL when there is none */
 } bmb_port;
 
+/* What a port keeps that is laid over another one. */
+typedef struct bmb_layer {
+    bmb_port under; /* what was there before */
+    void *owner;    /* of whoever takes functions' places */
+} bmb_layer;
+
 #ifdef __cplusplus
 }
 #endif

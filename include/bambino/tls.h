@@ -25,7 +25,7 @@ void bmb_mbedtls_hash(void *ctx, bmb_hash which, const bmb_slice *slices, size_t
 bool bmb_tls_there(void);
 
 typedef struct bmb_tls_config {
-    const bmb_port *under; /* stays until bmb_close() */
+    const bmb_port *under; /* is copied; what its functions need stays until bmb_close() */
     const char *name;      /* of the device; it stands in the certificate */
     /* What clients may call this host: names without a port, and addresses. They stand in the certificate, too, and
      * stay until bmb_close(). */
@@ -45,6 +45,7 @@ typedef struct bmb_tls_config {
 
 /* Its members are for reading only. It stays until bmb_close(). */
 typedef struct bmb_tls {
+    bmb_layer layer; /* the port's ctx */
     bmb_tls_config config;
     struct bmb_tls_state *state;            /* while a device is open */
     char fingerprint[BMB_FINGERPRINT_SIZE]; /* of the certificate in use: SHA-256, "AB:CD:…"; "" : none yet */

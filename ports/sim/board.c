@@ -9,7 +9,7 @@
 #include <string.h>
 #include <time.h>
 
-#include "sim/layer.h"
+#include "layer/layer.h"
 #include "sim/radio.h"
 
 #define FAULTS_MOST 8
@@ -24,7 +24,7 @@ typedef struct failing {
 } failing;
 
 struct bmb_board_run {
-    sim_layer layer;
+    bmb_layer layer;
     bmb_storage storage; /* what was there before */
     const bmb_board *board;
     bmb_board_options options;
@@ -42,7 +42,7 @@ struct bmb_board_run {
 
 static bmb_board_run *of(void *ctx)
 {
-    return (bmb_board_run *)((sim_layer *)ctx)->owner;
+    return (bmb_board_run *)((bmb_layer *)ctx)->owner;
 }
 
 const char *bmb_board_fault_name(bmb_board_fault fault)
@@ -166,7 +166,7 @@ bmb_err bmb_board_attach(const bmb_board *board, const bmb_board_options *option
     run->start_us = port->now_us(port->ctx);
     run->light = BMB_LIGHT_STARTING;
     run->layer.owner = run;
-    sim_layer_put(&run->layer, port);
+    bmb_layer_put(&run->layer, port);
     run->storage = port->storage;
     port->wall_us = wall_us;
     port->online = online;
@@ -185,7 +185,7 @@ void bmb_board_detach(bmb_board_run *run)
 {
     if (run == NULL) return;
     if (run->radio != NULL) sim_radio_destroy(run->radio, run->port);
-    sim_layer_remove(&run->layer, run->port);
+    bmb_layer_remove(&run->layer, run->port);
     free(run);
 }
 

@@ -1,6 +1,6 @@
 #include "sim/radio.h"
 
-#include "sim/layer.h"
+#include "layer/layer.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -34,7 +34,7 @@ typedef struct ending {
 } ending;
 
 struct sim_radio {
-    sim_layer layer;
+    bmb_layer layer;
     bmb_board_link link;
     ending endings[ENDINGS_MOST];
     size_t ending_count;
@@ -51,7 +51,7 @@ struct sim_radio {
 
 static sim_radio *of(void *ctx)
 {
-    return (sim_radio *)((sim_layer *)ctx)->owner;
+    return (sim_radio *)((bmb_layer *)ctx)->owner;
 }
 
 static uint32_t next_random(sim_radio *r)
@@ -345,9 +345,11 @@ sim_radio *sim_radio_create(const bmb_board_link *link, bmb_port *port)
     r->random = link->seed;
     r->start_us = port->now_us(port->ctx);
     r->layer.owner = r;
-    sim_layer_put(&r->layer, port);
+    bmb_layer_put(&r->layer, port);
     port->wait = radio_wait;
     port->net.send = radio_send;
+    port->net.send_lent = NULL; /* nothing passes the radio unseen */
+    port->net.unacked = NULL;
     port->net.accept = radio_accept;
     port->net.close = radio_close;
     port->net.ready = radio_ready;
@@ -376,6 +378,6 @@ void sim_radio_destroy(sim_radio *r, bmb_port *port)
         r->first = p->next;
         free(p);
     }
-    sim_layer_remove(&r->layer, port);
+    bmb_layer_remove(&r->layer, port);
     free(r);
 }

@@ -6,6 +6,7 @@
 #include <mbedtls/platform.h>
 #include <mbedtls/ssl_internal.h>
 
+#include "layer/layer.h"
 #include "tls/state.h"
 
 #define TOKEN 0x80000000u   /* of our connections, at the port below; the core's own are small */
@@ -21,7 +22,7 @@ static bmb_tls_state *state_of(void *ctx)
 
 static const bmb_port *below(void *ctx)
 {
-    return ((bmb_tls *)ctx)->config.under;
+    return &((bmb_layer *)ctx)->under;
 }
 
 int bmb_tls_random(void *state, unsigned char *out, size_t size)
@@ -209,7 +210,7 @@ static bmb_err open_state(void *ctx, void *memory, size_t size, size_t accepted,
     (void)size;
     memset(memory, 0, sizeof *s + connections * sizeof(tls_conn));
     s->tls = tls;
-    s->under = tls->config.under;
+    s->under = &tls->layer.under;
     s->count = connections;
     s->accepted = accepted;
     for (size_t i = 0; i < BMB_TLS_LISTENERS; i++) s->listeners[i] = BMB_NO_SOCK;
@@ -273,11 +274,6 @@ static const char *fingerprint(void *ctx)
 
 /* Connections. */
 
-static bmb_err listen_below(void *ctx, const bmb_addr *addr, bmb_sock *out, bmb_addr *bound)
-{
-    return below(ctx)->net.listen(below(ctx)->ctx, addr, out, bound);
-}
-
 static bool is_secure(const bmb_tls_state *s, bmb_sock listener)
 {
     for (size_t i = 0; s != NULL && i < BMB_TLS_LISTENERS; i++)
@@ -328,11 +324,6 @@ static bmb_err dialled(void *ctx, bmb_sock sock)
     return BMB_AGAIN;
 }
 
-static bmb_err local(void *ctx, bmb_sock sock, bmb_addr *out)
-{
-    return below(ctx)->net.local(below(ctx)->ctx, sock, out);
-}
-
 static bmb_err say(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, size_t *taken)
 {
     tls_conn *c = conn_of(ctx, sock);
@@ -380,37 +371,6 @@ static void finish(void *ctx, bmb_sock sock)
     bmb_tls_finish(c);
     finish_below(c);
     watch_below(c);
-}
-
-static void bound_unsent(void *ctx, bmb_sock sock, uint32_t bytes)
-{
-    below(ctx)->net.bound_unsent(below(ctx)->ctx, sock, bytes);
-}
-
-static void bound_buffer(void *ctx, bmb_sock sock, uint32_t bytes)
-{
-    below(ctx)->net.bound_buffer(below(ctx)->ctx, sock, bytes);
-}
-
-static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *options, bmb_sock *out, bmb_addr *bound)
-{
-    return below(ctx)->net.udp_open(below(ctx)->ctx, addr, options, out, bound);
-}
-
-static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
-                        size_t *taken)
-{
-    return below(ctx)->net.udp_send(below(ctx)->ctx, sock, to, packets, count, taken);
-}
-
-static bmb_err udp_recv(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got, bmb_addr *from)
-{
-    return below(ctx)->net.udp_recv(below(ctx)->ctx, sock, out, room, got, from);
-}
-
-static bmb_err udp_unreachable(void *ctx, bmb_sock sock, bmb_addr *to)
-{
-    return below(ctx)->net.udp_unreachable(below(ctx)->ctx, sock, to);
 }
 
 static void close_sock(void *ctx, bmb_sock sock)
@@ -541,41 +501,6 @@ static void wait_below(void *ctx, uint64_t until_us)
     below(ctx)->wait(below(ctx)->ctx, until_us);
 }
 
-static uint64_t now_us(void *ctx)
-{
-    return below(ctx)->now_us(below(ctx)->ctx);
-}
-
-static bmb_err wall_us(void *ctx, int64_t *unix_us)
-{
-    return below(ctx)->wall_us(below(ctx)->ctx, unix_us);
-}
-
-static void random_below(void *ctx, void *out, size_t size)
-{
-    below(ctx)->random(below(ctx)->ctx, out, size);
-}
-
-static void log_below(void *ctx, const bmb_event *event)
-{
-    below(ctx)->log(below(ctx)->ctx, event);
-}
-
-static void wake(void *ctx)
-{
-    below(ctx)->wake(below(ctx)->ctx);
-}
-
-static void light(void *ctx, bmb_light state)
-{
-    below(ctx)->light(below(ctx)->ctx, state);
-}
-
-static bool online(void *ctx)
-{
-    return below(ctx)->online(below(ctx)->ctx);
-}
-
 bool bmb_tls_there(void)
 {
     return true;
@@ -583,40 +508,23 @@ bool bmb_tls_there(void)
 
 bmb_err bmb_tls_lay_over(bmb_tls *tls, const bmb_tls_config *config, bmb_port *out)
 {
-    const bmb_port *u = config->under;
-    const bmb_net *n = &u->net;
     *tls = (bmb_tls){ .config = *config };
-    *out = (bmb_port){ .ctx = tls,
-                       .now_us = now_us,
-                       .wall_us = u->wall_us != NULL ? wall_us : NULL,
-                       .random = random_below,
-                       .hash = bmb_mbedtls_hash,
-                       .log = u->log != NULL ? log_below : NULL,
-                       .wait = wait_below,
-                       .wake = u->wake != NULL ? wake : NULL,
-                       .light = u->light != NULL ? light : NULL,
-                       .online = u->online != NULL ? online : NULL,
-                       .cameras = u->cameras,
-                       .storage = u->storage };
-    out->net = (bmb_net){ .listen = listen_below,
-                          .accept = accept_below,
-                          .dial = n->dial != NULL ? dial_below : NULL,
-                          .dialled = n->dialled != NULL ? dialled : NULL,
-                          .local = local,
-                          .send = say,
-                          .send_lent = n->send_lent != NULL ? say_lent : NULL,
-                          .unacked = n->unacked != NULL ? unacked : NULL,
-                          .recv = hear,
-                          .finish = n->finish != NULL ? finish : NULL,
-                          .bound_unsent = n->bound_unsent != NULL ? bound_unsent : NULL,
-                          .bound_buffer = n->bound_buffer != NULL ? bound_buffer : NULL,
-                          .udp_open = n->udp_open != NULL ? udp_open : NULL,
-                          .udp_send = n->udp_send != NULL ? udp_send : NULL,
-                          .udp_recv = n->udp_recv != NULL ? udp_recv : NULL,
-                          .udp_unreachable = n->udp_unreachable != NULL ? udp_unreachable : NULL,
-                          .close = close_sock,
-                          .watch = watch,
-                          .ready = ready };
+    *out = *config->under;
+    bmb_layer_put(&tls->layer, out);
+    bmb_net *n = &out->net;
+    out->hash = bmb_mbedtls_hash;
+    out->wait = wait_below;
+    n->accept = accept_below;
+    if (n->dial != NULL) n->dial = dial_below;
+    if (n->dialled != NULL) n->dialled = dialled;
+    n->send = say;
+    if (n->send_lent != NULL) n->send_lent = say_lent;
+    if (n->unacked != NULL) n->unacked = unacked;
+    n->recv = hear;
+    if (n->finish != NULL) n->finish = finish;
+    n->close = close_sock;
+    n->watch = watch;
+    n->ready = ready;
     out->encryption = (bmb_encryption){ .memory = memory_needed,
                                         .open = open_state,
                                         .close = close_state,

@@ -569,7 +569,7 @@ static void receivers_are_known_by_their_fingerprint(void **state)
     bmb_addr bound;
     bmb_sock server, client;
     open_pair(NULL, NULL);
-    theirs.under.log = ours.under.log = keep_log;
+    theirs.tls.layer.under.log = ours.tls.layer.under.log = keep_log;
     bmb_sock listener = listen_here(&bound);
     for (int i = 0; i < 32; i++) pin[i] = (uint8_t)strtoul(ours.tls.fingerprint + 3 * i, NULL, 16);
     theirs.pin = pin;
@@ -609,7 +609,7 @@ static void what_is_no_tls_is_told(void **state)
         { "\x16\x03", 2, NULL },
     };
     open_pair(NULL, NULL);
-    ours.under.log = keep_log;
+    ours.tls.layer.under.log = keep_log;
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         bmb_addr bound, from;
         bmb_sock listener = listen_here(&bound), server = BMB_NO_SOCK;

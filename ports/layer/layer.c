@@ -1,8 +1,8 @@
-#include "sim/layer.h"
+#include "layer/layer.h"
 
 static const bmb_port *below(void *ctx)
 {
-    return &((const sim_layer *)ctx)->under;
+    return &((const bmb_layer *)ctx)->under;
 }
 
 static uint64_t now_us(void *ctx)
@@ -18,6 +18,11 @@ static bmb_err wall_us(void *ctx, int64_t *unix_us)
 static void fill_random(void *ctx, void *out, size_t size)
 {
     below(ctx)->random(below(ctx)->ctx, out, size);
+}
+
+static void hash(void *ctx, bmb_hash which, const bmb_slice *slices, size_t count, uint8_t *out)
+{
+    below(ctx)->hash(below(ctx)->ctx, which, slices, count, out);
 }
 
 static void log_event(void *ctx, const bmb_event *event)
@@ -73,6 +78,17 @@ static bmb_err local(void *ctx, bmb_sock sock, bmb_addr *out)
 static bmb_err send_slices(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, size_t *taken)
 {
     return below(ctx)->net.send(below(ctx)->ctx, sock, slices, count, taken);
+}
+
+static bmb_err send_lent(void *ctx, bmb_sock sock, const bmb_slice *slices, size_t count, const bmb_slice *lent,
+                         size_t *taken)
+{
+    return below(ctx)->net.send_lent(below(ctx)->ctx, sock, slices, count, lent, taken);
+}
+
+static uint32_t unacked(void *ctx, bmb_sock sock)
+{
+    return below(ctx)->net.unacked(below(ctx)->ctx, sock);
 }
 
 static bmb_err receive(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got)
@@ -134,7 +150,7 @@ static size_t ready(void *ctx, bmb_ready *out, size_t room)
 /* A function that the port below does not have, the upper one does not have either. */
 #define PASS(member, function) .member = u->member != NULL ? (function) : NULL
 
-void sim_layer_put(sim_layer *layer, bmb_port *port)
+void bmb_layer_put(bmb_layer *layer, bmb_port *port)
 {
     layer->under = *port;
     const bmb_port *u = &layer->under;
@@ -142,6 +158,7 @@ void sim_layer_put(sim_layer *layer, bmb_port *port)
                         PASS(now_us, now_us),
                         PASS(wall_us, wall_us),
                         PASS(random, fill_random),
+                        PASS(hash, hash),
                         PASS(log, log_event),
                         PASS(wait, wait_until),
                         PASS(wake, wake),
@@ -153,6 +170,8 @@ void sim_layer_put(sim_layer *layer, bmb_port *port)
                         PASS(net.dialled, dialled),
                         PASS(net.local, local),
                         PASS(net.send, send_slices),
+                        PASS(net.send_lent, send_lent),
+                        PASS(net.unacked, unacked),
                         PASS(net.recv, receive),
                         PASS(net.finish, finish),
                         PASS(net.bound_unsent, bound_unsent),
@@ -168,7 +187,7 @@ void sim_layer_put(sim_layer *layer, bmb_port *port)
                         .storage = u->storage };
 }
 
-void sim_layer_remove(const sim_layer *layer, bmb_port *port)
+void bmb_layer_remove(const bmb_layer *layer, bmb_port *port)
 {
     const bmb_cameras cameras = port->cameras;
     *port = layer->under;
