@@ -32,6 +32,13 @@ const SENTENCES = {
   'not-found': (d) => `somebody asked for ${d.text ?? 'something'} that is not there`,
   'signed-in': (d) => `${d.text} signed in`,
   'sign-in-failed': (d) => (d.text ? `somebody could not sign in as ${d.text}` : 'somebody could not sign in'),
+  'feed-changed': (d) => `it is changed to ${d.width}×${d.height} at ${d.fps}/s`,
+  'feed-added': () => 'it was added',
+  'feed-paused': () => 'it was paused',
+  'feed-removed': () => 'it was removed',
+  'settings-changed': (d) => `${d.text ?? 'somebody'} changed ${plural(d.value, 'setting')}`,
+  'settings-returned': (d) => `${plural(d.value, 'setting')} came back as before, since nobody confirmed the change`,
+  'settings-not-kept': () => 'settings that were changed could not be kept',
   lent: (d) => `${d.text} lent it`,
   'link-ended': (d) => `${d.text} called a link back`,
 };

@@ -150,6 +150,14 @@ typedef struct bmb_asset {
                          ask whether it still holds; NULL: they fetch it anew each time */
 } bmb_asset;
 
+/* What may change while the device runs, besides controls: all zero, nothing. Where something may, the device keeps
+ * copies of the rows of its configuration, and a feed's memory may move. */
+typedef struct bmb_reserve {
+    bool changes;                    /* bmb_feed_change() and the others may be called; so they may with … */
+    uint16_t feeds, outlets, pushes; /* … places for more of them, beside those that it begins with */
+    uint32_t bytes;                  /* frame memory for feeds that come or grow */
+} bmb_reserve;
+
 typedef struct bmb_config {
     const bmb_port *port;
     const char *name; /* of the device, for people; UTF-8 */
@@ -172,6 +180,7 @@ typedef struct bmb_config {
     const bmb_access *access; /* who may do what; NULL: everybody all but administer. It may be replaced while the
                                  device runs, with bmb_access_change() */
 
+    bmb_reserve reserve;
     uint16_t viewers;      /* watching at a time, 1 to 4000; preset 16 */
     uint16_t host_viewers; /* of them, from one host but the device's own; 0: three quarters, so that no host keeps all
                               others out; as many as viewers: no bound */
@@ -203,6 +212,7 @@ typedef struct bmb_budget {
     size_t pushes;          /* their state; each over TCP also has a connection in `viewers` */
     size_t request_buffers; /* of all connections */
     size_t encryption;      /* of the port, where something is encrypted */
+    size_t reserve;         /* for what may come while it runs: places, and frame memory */
     size_t total;           /* what bmb_open() needs; any alignment of the block is fine */
     size_t per_viewer_http; /* of `viewers`: one more HTTP viewer */
     size_t per_viewer_rtsp; /* of `viewers`: one more RTSP viewer */
@@ -263,6 +273,29 @@ bmb_err bmb_access_change(bmb_device *device, const bmb_access *access);
 /* Takes a feed out of service: its camera stops, its viewers and pushes end, and it is refused from then on. Its memory
  * stays the block's. BMB_NOT_FOUND. */
 bmb_err bmb_feed_remove(bmb_device *device, size_t feed);
+
+/* Changes while it runs, where the configuration has a reserve: each is taken whole, or refused with *fault (may be
+ * NULL) and nothing is changed. What a row points to must stay as long as the row is in force.
+ *
+ * Another row for a feed, of the same name and group. With the same codec whoever watches goes on, and gets pictures of
+ * the new size or rate; with another one, all are ended, and can come again. BMB_UNSUPPORTED: the camera, or another
+ * feed of it, cannot; BMB_NO_MEMORY: asked and have tell the frame memory. Controls are not touched, unless the feed
+ * gets another stream of the camera: settings are applied to that. */
+bmb_err bmb_feed_change(bmb_device *device, size_t feed, const bmb_feed_config *to, bmb_fault *fault);
+/* One more, without a group. *index gets its place, which may have been that of one that was removed. */
+bmb_err bmb_feed_add(bmb_device *device, const bmb_feed_config *feed, size_t *index, bmb_fault *fault);
+/* Out of service and back; its memory stays its own. */
+bmb_err bmb_feed_pause(bmb_device *device, size_t feed, bool pause);
+/* One that is encrypted, or the first of RTSP, needs one of its kind in the configuration: BMB_NO_MEMORY. */
+bmb_err bmb_outlet_add(bmb_device *device, const bmb_outlet_config *outlet, size_t *index, bmb_fault *fault);
+/* With everybody who came by it. */
+bmb_err bmb_outlet_remove(bmb_device *device, size_t outlet);
+/* Not one that is encrypted: BMB_NO_MEMORY. */
+bmb_err bmb_push_add(bmb_device *device, const bmb_push_config *push, size_t *index, bmb_fault *fault);
+bmb_err bmb_push_remove(bmb_device *device, size_t push);
+
+/* An event of the program's own, told as the device's are: in the log, and to whoever listens. */
+void bmb_note(bmb_device *device, const bmb_event *event);
 
 /* Writes the session description (RFC 8866) that a receiver of a push by RTP needs; *size gets its length, without a
  * NUL. BMB_AGAIN: the feed's parameter sets are not known yet, try again after its first frame. BMB_UNSUPPORTED: the
@@ -394,6 +427,7 @@ typedef struct bmb_device_stats {
     uint32_t requests;
     uint32_t accept_failed;     /* the system had no room for a connection */
     size_t memory, memory_most; /* used of the block, and its size */
+    size_t spare;               /* of the block: the largest piece of frame memory that a feed could get */
     const char *fingerprint;    /* of the certificate that clients see, SHA-256 as text; NULL: nothing is encrypted */
     bmb_pace_stats pace;
 } bmb_device_stats;
@@ -409,7 +443,7 @@ typedef struct bmb_outlet_stats {
     bool secure;              /* encrypted */
     bmb_stream_format format; /* TCP */
     uint16_t feed;            /* TCP; or BMB_NO_FEED */
-    bmb_addr addr;            /* where it listens */
+    bmb_addr addr;            /* where it listens; family 0: the place is free */
     uint16_t viewers;         /* now */
     bmb_tally out;
 } bmb_outlet_stats;
@@ -424,7 +458,7 @@ typedef enum bmb_push_state {
 const char *bmb_push_state_name(bmb_push_state state);
 
 typedef struct bmb_push_stats {
-    const bmb_push_config *config;
+    const bmb_push_config *config; /* NULL: the place is free */
     bmb_push_state state;
     bmb_err err;      /* why it is waiting; UDP: what the destination answers */
     uint32_t starts;  /* connections made, or sockets opened */

@@ -74,9 +74,17 @@ typedef enum bmb_event_code {
     BMB_EVENT_LINK_ENDED,      /* peer, text: who called it back; value: the link's number */
     BMB_EVENT_GROUP_WITHHELD, /* feed, peer: the group; nothing is sent to it, since not everybody may watch the feed */
     BMB_EVENT_NAME_REFUSED,   /* peer, text: the name in Host that is none of ours */
-    BMB_EVENT_HANDSHAKE_FAILED /* peer, err, text: why it did not come to an encrypted connection; value: the library's
+    BMB_EVENT_HANDSHAKE_FAILED, /* peer, err, text: why it did not come to an encrypted connection; value: the library's
                                   number of the error. At most five in a row */
+    BMB_EVENT_FEED_CHANGED,     /* feed; value, extra: as of CAMERA_STARTED, of what it is to be */
+    BMB_EVENT_FEED_ADDED,       /* feed */
+    BMB_EVENT_FEED_PAUSED,      /* feed */
+    BMB_EVENT_SETTINGS_CHANGED, /* peer, text: who, or NULL: anybody; value: how many; extra: s until they return unless
+                                   they are confirmed, or 0 */
+    BMB_EVENT_SETTINGS_RETURNED, /* value: how many are what they were before, since nobody confirmed them */
+    BMB_EVENT_SETTINGS_NOT_KEPT /* err; the port's storage failed */
 } bmb_event_code;
+#define BMB_EVENT_COUNT ((int)BMB_EVENT_SETTINGS_NOT_KEPT + 1)
 
 /* Why a session over UDP was ended although nobody asked for it. */
 typedef enum bmb_ending {

@@ -80,6 +80,12 @@
 #define BMB_WITH_RATE 1 /* holding a bit rate of JPEG */
 #endif
 
+/* 3 KB; RAM: a copy of the configuration */
+#ifndef BMB_WITH_CHANGES
+#define BMB_WITH_CHANGES                                                                                               \
+    1 /* feeds, outlets and pushes that change, come and go while the device runs (bmb_config.reserve) */
+#endif
+
 /* Who may do what. */
 /* 16.5 KB; RAM: 56 bytes for each viewer, and 3 KB where there are accounts */
 #ifndef BMB_WITH_ACCESS

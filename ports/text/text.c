@@ -213,6 +213,26 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
     case BMB_EVENT_HANDSHAKE_FAILED:
         return format(out, room, "%s: no encrypted connection: %s (error 0x%04" PRIX64 ")", peer,
                       e->text != NULL ? e->text : bmb_err_text(e->err), e->value);
+    case BMB_EVENT_FEED_CHANGED:
+        return format(out, room, "feed \"%s\" is changed to %ux%u at %g/s", feed, (unsigned)(e->value >> 16),
+                      (unsigned)(e->value & 0xFFFF), (double)e->extra / 1000.0);
+    case BMB_EVENT_FEED_ADDED:
+        return format(out, room, "feed \"%s\" was added", feed);
+    case BMB_EVENT_FEED_PAUSED:
+        return format(out, room, "feed \"%s\" was paused; nobody can watch it until it is started again", feed);
+    case BMB_EVENT_SETTINGS_CHANGED:
+        if (e->extra > 0)
+            return format(out, room,
+                          "%s changed %" PRId64 " setting(s), which return in %" PRId64 " s unless confirmed (%s)",
+                          e->text != NULL ? e->text : "somebody", e->value, e->extra, peer);
+        return format(out, room, "%s changed %" PRId64 " setting(s) (%s)", e->text != NULL ? e->text : "somebody",
+                      e->value, peer);
+    case BMB_EVENT_SETTINGS_RETURNED:
+        return format(out, room, "%" PRId64 " setting(s) are what they were before: nobody confirmed the change",
+                      e->value);
+    case BMB_EVENT_SETTINGS_NOT_KEPT:
+        return format(out, room, "changed settings could not be stored (%s); a restart would lose them",
+                      bmb_err_text(e->err));
     case BMB_EVENT_FRAME_BAD:
         return format(out, room,
                       "feed \"%s\": a frame of %" PRId64 " bytes is cut off or garbled and was dropped (%" PRId64

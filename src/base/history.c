@@ -33,3 +33,9 @@ const bmb_moment *bmb_history_from(const bmb_history *h, uint32_t *number)
     if (*number < oldest) *number = oldest;
     return &h->moments[*number % h->most];
 }
+
+void bmb_history_forget(bmb_history *h, uint16_t feed)
+{
+    for (uint16_t i = 0; i < h->most; i++)
+        if (h->moments[i].feed == feed) h->moments[i].feed = BMB_NO_FEED;
+}

@@ -25,6 +25,8 @@ typedef struct bmb_history {
 } bmb_history;
 
 void bmb_history_note(bmb_history *h, const bmb_config *config, uint64_t now_us, const bmb_event *event);
+/* What was told of this feed is not about any feed now. */
+void bmb_history_forget(bmb_history *h, uint16_t feed);
 /* The first one that is there from this number on, which is put into *number; NULL: none yet. */
 const bmb_moment *bmb_history_from(const bmb_history *h, uint32_t *number);
 

@@ -17,7 +17,7 @@ static bool has_codec(const bmb_camera_info *info, bmb_codec codec)
     return false;
 }
 
-/* A stream of that camera that no feed before this one has: the first with the feed's codec, or the first. BMB_IN_USE:
+/* A stream of that camera that no other feed has: the first with the feed's codec, or the first. BMB_IN_USE:
  * all are taken. */
 static bmb_err find_stream(const bmb_config *config, size_t feed, const uint16_t *taken, uint16_t *out,
                            bmb_camera_info *info)
@@ -31,7 +31,7 @@ static bmb_err find_stream(const bmb_config *config, size_t feed, const uint16_t
         if (cameras->info(cameras->ctx, i, &one) != BMB_OK || strncmp(one.name, f->camera, sizeof one.name) != 0)
             continue;
         bool free = true;
-        for (size_t k = 0; k < feed; k++) free = free && taken[k] != i;
+        for (size_t k = 0; k < config->feed_count; k++) free = free && (k == feed || taken[k] != i);
         if (err == BMB_NOT_FOUND) err = BMB_IN_USE;
         if (!free || (err == BMB_OK && !has_codec(&one, f->mode.codec))) continue;
         err = BMB_OK;
@@ -131,7 +131,7 @@ static bool good_group(const bmb_multicast *m)
     return multicast && g->port >= 1024 && g->port % 2 == 0;
 }
 
-static bmb_err check_feed_names(const bmb_config *config, size_t index, bmb_fault *fault)
+static bmb_err check_feed_names(const bmb_config *config, size_t index, const bmb_plan *plan, bmb_fault *fault)
 {
     const bmb_feed_config *f = &config->feeds[index];
     if (!good_group(&f->multicast)) {
@@ -141,7 +141,8 @@ static bmb_err check_feed_names(const bmb_config *config, size_t index, bmb_faul
     if (!good_name(f->name)) return blame_feed(fault, BMB_BAD_ARG, "name", f->name);
     if (f->title != NULL && strlen(f->title) > 63)
         return bmb_blame(fault, BMB_BAD_ARG, "feed", "title", f->name, (int64_t)strlen(f->title), 63);
-    for (size_t i = 0; i < index; i++) {
+    for (size_t i = 0; i < config->feed_count; i++) {
+        if (i == index || plan->camera[i] == BMB_NO_CAMERA) continue;
         if (same_group(&f->multicast.group, &config->feeds[i].multicast.group))
             return blame_feed(fault, BMB_IN_USE, "multicast", f->name);
         if (strcmp(config->feeds[i].name, f->name) == 0) return blame_feed(fault, BMB_IN_USE, "name", f->name);
@@ -163,7 +164,7 @@ static bmb_err plan_feed(const bmb_config *config, size_t index, bmb_plan *out, 
 {
     const bmb_feed_config *f = &config->feeds[index];
     bmb_camera_info info = { 0 };
-    bmb_err err = BMB_WITH_CHECKS ? check_feed_names(config, index, fault) : BMB_OK;
+    bmb_err err = BMB_WITH_CHECKS ? check_feed_names(config, index, out, fault) : BMB_OK;
     if (err != BMB_OK) return err;
     err = f->camera != NULL ? find_stream(config, index, out->camera, &out->camera[index], &info) : BMB_NOT_FOUND;
     if (err == BMB_IN_USE) return blame_feed(fault, err, "camera", f->camera);
@@ -178,11 +179,12 @@ static bmb_err check_together(const bmb_config *config, const bmb_plan *plan, bm
 {
     const bmb_cameras *cameras = &config->port->cameras;
     for (size_t first = 0; cameras->together != NULL && first < config->feed_count; first++) {
+        if (plan->camera[first] == BMB_NO_CAMERA) continue;
         size_t indices[BMB_STREAMS_MOST], feeds[BMB_STREAMS_MOST], count = 0, culprit = 0;
         bmb_mode modes[BMB_STREAMS_MOST];
         const char *name = config->feeds[first].camera;
         for (size_t i = 0; i < config->feed_count && count < BMB_STREAMS_MOST; i++) {
-            if (strcmp(config->feeds[i].camera, name) != 0) continue;
+            if (plan->camera[i] == BMB_NO_CAMERA || strcmp(config->feeds[i].camera, name) != 0) continue;
             if (i < first) break; /* asked already, with that one */
             indices[count] = plan->camera[i];
             modes[count] = config->feeds[i].mode;
@@ -212,29 +214,37 @@ static bmb_err check_stream(const bmb_config *config, const char *part, uint16_t
     return err;
 }
 
+static bmb_err check_outlet(const bmb_config *config, size_t index, bmb_fault *fault)
+{
+    const bmb_outlet_config *o = &config->outlets[index];
+    bmb_err err = check_bound("outlet", "kind", NULL, (int64_t)o->kind, 0, BMB_OUTLET_COUNT - 1, fault);
+    const bmb_outlet_config *other = &config->outlets[o->elsewhere > 0 ? o->elsewhere - 1u : index];
+    if (err == BMB_OK && o->only != 0 && o->elsewhere == 0)
+        err = bmb_blame(fault, BMB_BAD_ARG, "outlet", "elsewhere", NULL, 0, 0);
+    if (BMB_WITH_ACCESS && err == BMB_OK && o->elsewhere > 0 &&
+        (o->elsewhere > config->outlet_count || o->secure || !other->secure || other->kind != o->kind))
+        err = bmb_blame(fault, BMB_BAD_ARG, "outlet", "elsewhere", NULL, o->elsewhere, 0);
+    if (err == BMB_OK && o->kind == BMB_OUTLET_TCP)
+        err = check_stream(config, "outlet", o->feed, o->format, true, &o->listen, fault);
+    return err;
+}
+
+static bmb_err check_push(const bmb_config *config, size_t index, bmb_fault *fault)
+{
+    const bmb_push_config *p = &config->pushes[index];
+    bmb_err err = check_stream(config, "push", p->feed, p->format, p->tcp, &p->to, fault);
+    if (err == BMB_OK && (p->to.family == 0 || p->to.port == 0 || p->feed == BMB_NO_FEED))
+        err = bmb_blame(fault, BMB_BAD_ARG, "push", "to", NULL, p->to.port, 0);
+    if (BMB_WITH_TLS && err == BMB_OK && p->secure && !p->tcp) /* datagrams are not encrypted here */
+        err = bmb_blame(fault, BMB_UNSUPPORTED, "push", "secure", NULL, 0, 0);
+    return err;
+}
+
 static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
 {
     bmb_err err = BMB_OK;
-    for (size_t i = 0; err == BMB_OK && i < config->outlet_count; i++) {
-        const bmb_outlet_config *o = &config->outlets[i];
-        err = check_bound("outlet", "kind", NULL, (int64_t)o->kind, 0, BMB_OUTLET_COUNT - 1, fault);
-        const bmb_outlet_config *other = &config->outlets[o->elsewhere > 0 ? o->elsewhere - 1u : i];
-        if (err == BMB_OK && o->only != 0 && o->elsewhere == 0)
-            err = bmb_blame(fault, BMB_BAD_ARG, "outlet", "elsewhere", NULL, 0, 0);
-        if (BMB_WITH_ACCESS && err == BMB_OK && o->elsewhere > 0 &&
-            (o->elsewhere > config->outlet_count || o->secure || !other->secure || other->kind != o->kind))
-            err = bmb_blame(fault, BMB_BAD_ARG, "outlet", "elsewhere", NULL, o->elsewhere, 0);
-        if (err == BMB_OK && o->kind == BMB_OUTLET_TCP)
-            err = check_stream(config, "outlet", o->feed, o->format, true, &o->listen, fault);
-    }
-    for (size_t i = 0; err == BMB_OK && i < config->push_count; i++) {
-        const bmb_push_config *p = &config->pushes[i];
-        err = check_stream(config, "push", p->feed, p->format, p->tcp, &p->to, fault);
-        if (err == BMB_OK && (p->to.family == 0 || p->to.port == 0 || p->feed == BMB_NO_FEED))
-            err = bmb_blame(fault, BMB_BAD_ARG, "push", "to", NULL, p->to.port, 0);
-        if (BMB_WITH_TLS && err == BMB_OK && p->secure && !p->tcp) /* datagrams are not encrypted here */
-            err = bmb_blame(fault, BMB_UNSUPPORTED, "push", "secure", NULL, 0, 0);
-    }
+    for (size_t i = 0; err == BMB_OK && i < config->outlet_count; i++) err = check_outlet(config, i, fault);
+    for (size_t i = 0; err == BMB_OK && i < config->push_count; i++) err = check_push(config, i, fault);
     return err;
 }
 
@@ -278,6 +288,7 @@ static const char *missing(const bmb_config *config)
     if (!BMB_WITH_PAGE && config->asset_count > 0) return "BMB_WITH_PAGE";
     if (!BMB_WITH_PUSH && config->push_count > 0) return "BMB_WITH_PUSH";
     if (!BMB_WITH_EVENTS && config->events > 0) return "BMB_WITH_EVENTS";
+    if (!BMB_WITH_CHANGES && bmb_reserves(config)) return "BMB_WITH_CHANGES";
     if (!BMB_WITH_ACCESS && (config->access != NULL || config->name_count > 0 || config->origin_count > 0))
         return "BMB_WITH_ACCESS";
     for (size_t i = 0; i < config->feed_count && option == NULL; i++) option = missing_for_feed(&config->feeds[i]);
@@ -289,20 +300,64 @@ static const char *missing(const bmb_config *config)
 
 static bmb_err check_values(const bmb_config *config, bmb_fault *fault)
 {
+    const bmb_reserve *more = &config->reserve;
     bmb_err err = check_bounds(config, config_bounds, COUNT(config_bounds), "config", NULL, fault);
+    if (err == BMB_OK)
+        err = check_bound("config", "feeds", NULL, (int64_t)config->feed_count + more->feeds, 1, BMB_FEEDS_MOST, fault);
+    if (err == BMB_OK)
+        err = check_bound("config", "outlets", NULL, (int64_t)config->outlet_count + more->outlets, 0, BMB_OUTLETS_MOST,
+                          fault);
+    if (err == BMB_OK)
+        err = check_bound("config", "pushes", NULL, (int64_t)config->push_count + more->pushes, 0, BMB_PUSHES_MOST,
+                          fault);
     if (err == BMB_OK && config->push_count == 0) /* it would send nothing to anybody */
         err = check_bound("config", "outlets", NULL, (int64_t)config->outlet_count, 1, BMB_OUTLETS_MOST, fault);
     return err;
 }
 
+static bmb_err blame_build(bmb_fault *fault, const char *option)
+{
+    return option != NULL ? bmb_blame(fault, BMB_UNSUPPORTED, "build", option, NULL, 0, 0) : BMB_OK;
+}
+
 bmb_err bmb_config_check(const bmb_config *config, bmb_plan *out, bmb_fault *fault)
 {
     bmb_err err = BMB_WITH_CHECKS ? check_values(config, fault) : BMB_OK;
-    const char *option = err == BMB_OK ? missing(config) : NULL;
-    if (option != NULL) return bmb_blame(fault, BMB_UNSUPPORTED, "build", option, NULL, 0, 0);
+    if (err == BMB_OK) err = blame_build(fault, missing(config));
     if (BMB_WITH_CHECKS && err == BMB_OK) err = bmb_contract_check(config, fault);
     if (BMB_WITH_ACCESS && err == BMB_OK) err = bmb_access_check(config->access, config->port, fault);
+    for (size_t i = 0; i < BMB_FEEDS_MOST; i++) out->camera[i] = BMB_NO_CAMERA;
     for (size_t i = 0; err == BMB_OK && i < config->feed_count; i++) err = plan_feed(config, i, out, fault);
     if (BMB_WITH_CHECKS && err == BMB_OK) err = check_together(config, out, fault);
     return BMB_WITH_CHECKS && err == BMB_OK ? check_outlets(config, fault) : err;
+}
+
+bmb_err bmb_feed_check(const bmb_config *config, size_t index, bmb_plan *plan, bmb_fault *fault)
+{
+    bmb_err err = blame_build(fault, missing_for_feed(&config->feeds[index]));
+    if (err == BMB_OK) err = plan_feed(config, index, plan, fault);
+    if (err == BMB_OK) err = check_together(config, plan, fault);
+    for (size_t i = 0; err == BMB_OK && i < config->outlet_count; i++) {
+        const bmb_outlet_config *o = &config->outlets[i];
+        if (o->kind == BMB_OUTLET_TCP && o->listen.family != 0 && o->feed == index)
+            err = check_stream(config, "outlet", o->feed, o->format, true, &o->listen, fault);
+    }
+    for (size_t i = 0; err == BMB_OK && i < config->push_count; i++) {
+        const bmb_push_config *p = &config->pushes[i];
+        if (p->to.family != 0 && p->feed == index)
+            err = check_stream(config, "push", p->feed, p->format, p->tcp, &p->to, fault);
+    }
+    return err;
+}
+
+bmb_err bmb_outlet_check(const bmb_config *config, size_t index, bmb_fault *fault)
+{
+    bmb_err err = blame_build(fault, missing_for_outlet(&config->outlets[index]));
+    return err == BMB_OK ? check_outlet(config, index, fault) : err;
+}
+
+bmb_err bmb_push_check(const bmb_config *config, size_t index, bmb_fault *fault)
+{
+    bmb_err err = blame_build(fault, missing_for_push(&config->pushes[index]));
+    return err == BMB_OK ? check_push(config, index, fault) : err;
 }

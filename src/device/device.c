@@ -1,4 +1,5 @@
 /* Opening, stepping and closing the device. */
+#include "device/change.h"
 #include "device/check_access.h"
 #include "device/parts.h"
 #include "talk/passes.h"
@@ -114,7 +115,7 @@ static bmb_tally *tally_of_groups(bmb_device *d)
 }
 
 /* Groups that are sent whether somebody asks or not; and those that are not, since not everybody may see the feed. */
-static void lease_groups(bmb_device *d)
+void bmb_lease_groups(bmb_device *d)
 {
     for (size_t i = 0; i < d->feeds.count; i++) {
         bmb_feed *feed = &d->feeds.feed[i];
@@ -135,25 +136,26 @@ static void start(bmb_device *d)
     if (BMB_WITH_MULTICAST) bmb_groups_open(&d->groups, x, &d->feeds, tally_of_groups(d), d->groups.groups);
     for (size_t i = 0; i < d->feeds.count; i++) {
         bmb_feed *feed = &d->feeds.feed[i];
-        bmb_feed_open(x, feed);
+        if (!feed->removed) bmb_feed_open(x, feed);
     }
-    if (BMB_WITH_MULTICAST) lease_groups(d);
+    if (BMB_WITH_MULTICAST) bmb_lease_groups(d);
     if (BMB_WITH_PUSH) bmb_pushes_open(&d->pushes, x, &d->feeds, &d->talk, d->pushes.pushes);
 }
 
-static bmb_err start_encryption(bmb_device *d, bmb_fault *fault)
+static bmb_err start_encryption(bmb_device *d, void *secrets, bmb_fault *fault)
 {
 #if BMB_WITH_TLS
     const bmb_port *port = d->context.port;
-    if (d->secrets == NULL) return BMB_OK;
+    if (secrets == NULL) return BMB_OK;
     const bmb_config *config = d->context.config;
     size_t accepted = bmb_secure_accepted(config), dialled = bmb_secure_dialled(config), each;
     size_t size = port->encryption.memory(port->ctx, accepted, dialled, &each);
-    bmb_err err = port->encryption.open(port->ctx, d->secrets, size, accepted, dialled);
+    bmb_err err = port->encryption.open(port->ctx, secrets, size, accepted, dialled);
     d->encrypts = err == BMB_OK;
+    d->accepts = accepted > 0;
     return d->encrypts ? BMB_OK : bmb_blame(fault, err, "port", "encryption", "a secure outlet or push", 0, 0);
 #else
-    (void)d, (void)fault;
+    (void)d, (void)secrets, (void)fault;
     return BMB_OK;
 #endif
 }
@@ -188,7 +190,7 @@ bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device
     bmb_log_start(&x->gate, x->now);
     make_cname(x);
     if (x->port->light != NULL) x->port->light(x->port->ctx, d->light);
-    err = start_encryption(d, fault);
+    err = start_encryption(d, p.secrets, fault);
     if (err == BMB_OK) err = bmb_talk_open(&d->talk, fault);
     if (err != BMB_OK) {
         bmb_close(d);
@@ -319,7 +321,7 @@ bmb_err bmb_access_change(bmb_device *d, const bmb_access *access)
         for (size_t k = 0; k < access->account_count; k++)
             if (same_account(&before->accounts[i], &access->accounts[k])) to[i] = (uint16_t)(k + 1);
     bmb_passes_change(&d->talk, access, to);
-    if (BMB_WITH_MULTICAST) lease_groups(d);
+    if (BMB_WITH_MULTICAST) bmb_lease_groups(d);
     return BMB_OK;
 }
 #else
@@ -334,6 +336,9 @@ bmb_err bmb_feed_remove(bmb_device *d, size_t index)
 {
     bmb_context *x = &d->context;
     bmb_feed *feed = bmb_feeds_at(&d->feeds, index);
+#if BMB_WITH_CHANGES
+    if (feed == NULL && index < d->feeds.count && d->feeds.feed[index].paused) feed = &d->feeds.feed[index];
+#endif
     if (feed == NULL) return BMB_NOT_FOUND;
     x->now = bmb_clock(x);
     feed->removed = true;
@@ -341,6 +346,7 @@ bmb_err bmb_feed_remove(bmb_device *d, size_t index)
     bmb_talk_feed_gone(&d->talk, feed);
     if (BMB_WITH_MULTICAST) bmb_groups_feed_gone(&d->groups, feed);
     bmb_feed_end(x, feed);
+    if (BMB_WITH_CHANGES) bmb_feed_gone(d, feed);
     return BMB_OK;
 }
 
@@ -364,9 +370,15 @@ bmb_err bmb_push_describe(const bmb_device *d, size_t index, char *out, size_t r
                                                     : BMB_NOT_FOUND;
 }
 
+void bmb_note(bmb_device *d, const bmb_event *event)
+{
+    d->context.now = bmb_clock(&d->context);
+    bmb_tell(&d->context, event);
+}
+
 bmb_err bmb_outlet_addr(const bmb_device *d, size_t outlet, bmb_addr *out)
 {
-    if (outlet >= d->context.config->outlet_count) return BMB_NOT_FOUND;
+    if (outlet >= d->context.config->outlet_count || d->talk.outlets[outlet].sock == BMB_NO_SOCK) return BMB_NOT_FOUND;
     *out = d->talk.outlets[outlet].bound;
     return BMB_OK;
 }

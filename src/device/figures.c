@@ -1,5 +1,5 @@
 /* The figures that people judge by. */
-#include "device/parts.h"
+#include "device/change.h"
 
 #include <stddef.h>
 #include <string.h>
@@ -19,6 +19,7 @@ void bmb_device_stats_get(const bmb_device *d, bmb_device_stats *out)
     out->accept_failed = d->talk.accept_failed;
     out->memory = out->memory_most = d->memory;
     out->pace = d->context.pace.most;
+    out->spare = bmb_spare_piece(d);
 #if BMB_WITH_TLS
     const bmb_port *port = d->context.port;
     if (d->encrypts && port->encryption.fingerprint != NULL) out->fingerprint = port->encryption.fingerprint(port->ctx);
@@ -107,6 +108,8 @@ bmb_err bmb_outlet_stats_get(const bmb_device *d, size_t outlet, bmb_outlet_stat
 {
     if (outlet >= d->context.config->outlet_count) return BMB_NOT_FOUND;
     const bmb_outlet *o = &d->talk.outlets[outlet];
+    *out = (bmb_outlet_stats){ .feed = BMB_NO_FEED };
+    if (o->sock == BMB_NO_SOCK) return BMB_OK; /* a free place */
     bool tcp = BMB_WITH_PLAIN && o->config->kind == BMB_OUTLET_TCP;
     *out = (bmb_outlet_stats){ .kind = o->config->kind,
                                .secure = BMB_WITH_TLS && o->config->secure,
@@ -121,6 +124,8 @@ bmb_err bmb_push_stats_get(const bmb_device *d, size_t index, bmb_push_stats *ou
 {
     if (!BMB_WITH_PUSH || index >= d->context.config->push_count) return BMB_NOT_FOUND;
     const bmb_push *p = &d->pushes.pushes[index];
+    *out = (bmb_push_stats){ .state = BMB_PUSH_OFF };
+    if (p->config == NULL) return BMB_OK; /* a free place */
     const bmb_viewer *v = bmb_push_viewer(p);
     uint16_t viewers;
     *out =
@@ -152,12 +157,13 @@ void bmb_report(bmb_device *d)
     uint16_t viewers;
     for (size_t i = 0; i < d->context.config->outlet_count; i++) {
         bmb_outlet *o = &d->talk.outlets[i];
+        if (o->sock == BMB_NO_SOCK) continue;
         bmb_tally sum = sum_of(d, &o->by.past, &viewers);
         tell_traffic(d, &sum, &o->reported, NULL, &o->bound, viewers);
     }
     for (size_t i = 0; BMB_WITH_PUSH && i < d->pushes.count; i++) {
         bmb_push *p = &d->pushes.pushes[i];
-        if (p->state != BMB_PUSH_SENDING) continue;
+        if (p->config == NULL || p->state != BMB_PUSH_SENDING) continue;
         bmb_tally sum = sum_of(d, &p->by.past, &viewers);
         tell_traffic(d, &sum, &p->reported, p->feed->config->name, &p->config->to, -1);
     }
@@ -178,9 +184,26 @@ static bool shows(const bmb_status_view *view, size_t feed)
  * there. SIZE_MAX: there are no more. */
 static size_t shown_feed(const bmb_device *d, const bmb_status_view *view, size_t index)
 {
-    if (!BMB_WITH_ACCESS) return index;
+    if (!BMB_WITH_ACCESS && !BMB_WITH_CHANGES) return index;
     for (size_t i = 0; i < d->feeds.count; i++)
-        if (shows(view, i) && index-- == 0) return i;
+        if (shows(view, i) && name_of(d, i)[0] != '\0' && index-- == 0) return i;
+    return SIZE_MAX;
+}
+
+/* Of outlets and pushes, free places are passed over likewise. */
+static size_t used_outlet(const bmb_device *d, size_t index)
+{
+    if (!BMB_WITH_CHANGES) return index;
+    for (size_t i = 0; i < d->context.config->outlet_count; i++)
+        if (d->talk.outlets[i].sock != BMB_NO_SOCK && index-- == 0) return i;
+    return SIZE_MAX;
+}
+
+static size_t used_push(const bmb_device *d, size_t index)
+{
+    if (!BMB_WITH_CHANGES) return index;
+    for (size_t i = 0; i < d->pushes.count; i++)
+        if (d->pushes.pushes[i].config != NULL && index-- == 0) return i;
     return SIZE_MAX;
 }
 
@@ -219,12 +242,12 @@ size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_p
         return bmb_status_device(d->context.config->name, &stats, memory, size, out, room);
     }
     bmb_outlet_stats outlet;
-    if (part == BMB_STATUS_OUTLETS && bmb_outlet_stats_get(d, index, &outlet) == BMB_OK)
+    if (part == BMB_STATUS_OUTLETS && bmb_outlet_stats_get(d, used_outlet(d, index), &outlet) == BMB_OK)
         return bmb_status_outlet(&outlet, BMB_WITH_PLAIN && shows(view, outlet.feed) ? name_of(d, outlet.feed) : NULL,
                                  memory, size, out, room);
     bmb_push_stats push;
     if (BMB_WITH_PUSH && part == BMB_STATUS_PUSHES && (!BMB_WITH_ACCESS || view->feeds == UINT64_MAX) &&
-        bmb_push_stats_get(d, index, &push) == BMB_OK)
+        bmb_push_stats_get(d, used_push(d, index), &push) == BMB_OK)
         return bmb_status_push(name_of(d, push.config->feed), &push, BMB_WITH_ACCESS && view->peers, memory, size, out,
                                room);
     bmb_feed_stats feed;

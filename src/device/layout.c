@@ -4,11 +4,12 @@
 
 #include <string.h>
 
-static void lay_out_feed(bmb_block *b, const bmb_config *config, const bmb_plan *p, size_t i, bmb_feed *feed)
+void bmb_lay_out_feed(bmb_block *b, const bmb_config *config, const bmb_plan *p, size_t i, bmb_feed *feed)
 {
     const bmb_feed_config *c = &config->feeds[i];
     uint16_t slots = p->slots[i];
-    size_t facts_size = bmb_align(bmb_codec_of(c->mode.codec)->facts_size);
+    const bmb_codec_row *row = bmb_codec_of(c->mode.codec);
+    size_t facts_size = bmb_align(row->facts_size);
     bmb_frame *frames = (bmb_frame *)bmb_block_take(b, slots * sizeof(bmb_frame));
     uint8_t *memory = c->storage == BMB_KEPT ? (uint8_t *)bmb_block_take(b, c->reel_bytes) : NULL;
     uint8_t *facts = (uint8_t *)bmb_block_take(b, slots * facts_size);
@@ -17,10 +18,11 @@ static void lay_out_feed(bmb_block *b, const bmb_config *config, const bmb_plan 
     feed->number = (uint16_t)i;
     feed->camera.index = p->camera[i];
     feed->camera.mode = c->mode;
-    bmb_track *track = &feed->track[feed->tracks++];
+    feed->tracks = 1;
+    bmb_track *track = &feed->track[0];
     track->feed = feed;
     track->kind = "video";
-    track->row = bmb_codec_of(c->mode.codec);
+    track->row = row;
     if (c->storage == BMB_KEPT) {
         bmb_reel_init_kept(&track->reel, memory, c->reel_bytes, c->frame_max, frames, slots);
     } else {
@@ -28,6 +30,62 @@ static void lay_out_feed(bmb_block *b, const bmb_config *config, const bmb_plan 
     }
     for (uint16_t k = 0; k < slots; k++) frames[k].facts = facts + k * facts_size;
 }
+
+#if BMB_WITH_CHANGES
+size_t bmb_feed_piece(const bmb_config *config, const bmb_plan *p, size_t i)
+{
+    bmb_block b = { 0 };
+    bmb_lay_out_feed(&b, config, p, i, NULL);
+    return b.used;
+}
+
+/* The memory of all feeds is one, of which each has a piece, so that one that grows can move. */
+static bmb_pieces *lay_out_pieces(bmb_block *b, const bmb_config *config, const bmb_plan *p, bmb_feed *feeds,
+                                  bmb_budget *budget)
+{
+    size_t used = 0, size = bmb_align(config->reserve.bytes);
+    for (size_t i = 0; i < config->feed_count; i++) size = bmb_add(size, bmb_feed_piece(config, p, i));
+    bmb_pieces *pieces = (bmb_pieces *)bmb_block_take_zeroed(b, 1, sizeof *pieces);
+    bmb_piece *of = (bmb_piece *)bmb_block_take_zeroed(b, config->feed_count + config->reserve.feeds, sizeof *of);
+    budget->reserve = bmb_block_since(b) + bmb_align(config->reserve.bytes);
+    uint8_t *memory = (uint8_t *)bmb_block_take(b, size);
+    budget->reels = bmb_block_since(b) - bmb_align(config->reserve.bytes);
+    if (memory == NULL) return NULL;
+    *pieces = (bmb_pieces){ memory, size, of };
+    for (size_t i = 0; i < config->feed_count; i++) {
+        bmb_block piece = { .base = memory + used };
+        bmb_lay_out_feed(&piece, config, p, i, &feeds[i]);
+        of[i] = (bmb_piece){ memory + used, piece.used };
+        used += piece.used;
+    }
+    return pieces;
+}
+
+/* The device's own copies of the rows that may change, with the places that are still free. */
+static const bmb_config *copy_config(bmb_block *b, const bmb_config *config)
+{
+    const bmb_reserve *more = &config->reserve;
+    size_t feeds = config->feed_count + more->feeds, outlets = config->outlet_count + more->outlets,
+           pushes = config->push_count + more->pushes;
+    bmb_config *own = (bmb_config *)bmb_block_take_zeroed(b, 1, sizeof *own);
+    bmb_feed_config *f = (bmb_feed_config *)bmb_block_take_zeroed(b, feeds, sizeof *f);
+    bmb_outlet_config *o = (bmb_outlet_config *)bmb_block_take_zeroed(b, outlets, sizeof *o);
+    bmb_push_config *q = (bmb_push_config *)bmb_block_take_zeroed(b, pushes, sizeof *q);
+    if (own == NULL) return NULL;
+    *own = *config;
+    for (size_t i = 0; i < config->feed_count; i++) f[i] = config->feeds[i];
+    for (size_t i = config->feed_count; i < feeds; i++) f[i].name = "";
+    for (size_t i = 0; i < config->outlet_count; i++) o[i] = config->outlets[i];
+    for (size_t i = 0; i < config->push_count; i++) q[i] = config->pushes[i];
+    own->feeds = f;
+    own->outlets = o;
+    own->pushes = q;
+    own->feed_count = feeds;
+    own->outlet_count = outlets;
+    own->push_count = pushes;
+    return own;
+}
+#endif
 
 /* Of each connection: where requests are read, and where answers are written. */
 static void lay_out_buffers(bmb_block *b, const bmb_config *config, bmb_conn *conns, uint16_t count, bmb_talk *talk)
@@ -71,13 +129,16 @@ static void *lay_out_encryption(bmb_block *b, const bmb_config *config, bmb_budg
 }
 #endif
 
-bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *p, bmb_budget *budget)
+bmb_device *bmb_lay_out(void *memory, const bmb_config *config, bmb_plan *p, bmb_budget *budget)
 {
     bmb_block b = bmb_block_of(memory);
     memset(budget, 0, sizeof *budget);
+    const bmb_reserve *more = &config->reserve;
+    const bool changes = BMB_WITH_CHANGES && bmb_reserves(config);
 
     bmb_device *d = (bmb_device *)bmb_block_take_zeroed(&b, 1, sizeof *d);
-    bmb_outlet *outlets = (bmb_outlet *)bmb_block_take_zeroed(&b, config->outlet_count, sizeof *outlets);
+    bmb_outlet *outlets =
+        (bmb_outlet *)bmb_block_take_zeroed(&b, config->outlet_count + (changes ? more->outlets : 0), sizeof *outlets);
 #if BMB_WITH_ACCESS
     bmb_guard_memory *guard = (bmb_guard_memory *)bmb_block_take_zeroed(&b, config->access != NULL, sizeof *guard);
 #endif
@@ -85,18 +146,31 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
     bmb_moment *moments = (bmb_moment *)bmb_block_take_zeroed(&b, config->events, sizeof *moments);
 #endif
     budget->device = bmb_block_since(&b);
-    bmb_feed *feeds = (bmb_feed *)bmb_block_take_zeroed(&b, config->feed_count, sizeof *feeds);
+    size_t feed_count = config->feed_count + (changes ? more->feeds : 0);
+    bmb_feed *feeds = (bmb_feed *)bmb_block_take_zeroed(&b, feed_count, sizeof *feeds);
     bmb_group *groups = (bmb_group *)bmb_block_take_zeroed(&b, bmb_groups_of(config), sizeof *groups);
     budget->feeds = bmb_block_since(&b);
-    for (size_t i = 0; i < config->feed_count; i++) lay_out_feed(&b, config, p, i, feeds != NULL ? &feeds[i] : NULL);
-    budget->reels = bmb_block_since(&b);
+    const bmb_config *running = config;
+#if BMB_WITH_CHANGES
+    bmb_pieces *pieces = NULL;
+    if (changes) {
+        pieces = lay_out_pieces(&b, config, p, feeds, budget);
+        running = copy_config(&b, config);
+        budget->reserve += bmb_block_since(&b);
+    }
+#endif
+    if (!changes) {
+        for (size_t i = 0; i < feed_count; i++) bmb_lay_out_feed(&b, config, p, i, feeds != NULL ? &feeds[i] : NULL);
+        budget->reels = bmb_block_since(&b);
+    }
     uint16_t conn_most = bmb_talk_conns_of(config);
     bmb_conn *conns = (bmb_conn *)bmb_block_take_zeroed(&b, conn_most, sizeof *conns);
     bmb_session *sessions = (bmb_session *)bmb_block_take_zeroed(&b, bmb_talk_sessions_of(config), sizeof *sessions);
     size_t timer_count = (size_t)conn_most + bmb_talk_sessions_of(config);
     void *timers = bmb_block_take_zeroed(&b, timer_count, BMB_TIMER_SIZE);
     budget->viewers = bmb_block_since(&b);
-    bmb_push *pushes = (bmb_push *)bmb_block_take_zeroed(&b, config->push_count, sizeof *pushes);
+    bmb_push *pushes =
+        (bmb_push *)bmb_block_take_zeroed(&b, config->push_count + (changes ? more->pushes : 0), sizeof *pushes);
     budget->pushes = bmb_block_since(&b);
     lay_out_buffers(&b, config, conns, conn_most, d != NULL ? &d->talk : NULL);
     budget->request_buffers = bmb_block_since(&b);
@@ -110,11 +184,21 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
     budget->per_viewer_tcp = budget->per_viewer_http;
     budget->per_viewer_rtsp = budget->per_viewer_http + sizeof(bmb_session) + BMB_TIMER_SIZE;
     if (d == NULL) return NULL;
-    d->context = (bmb_context){ .port = config->port, .config = config, .pace_us = UINT64_MAX, .scratch = &d->scratch };
+#if BMB_WITH_CHANGES
+    d->pieces = pieces;
+    for (size_t i = 0; changes && i < feed_count; i++) {
+        feeds[i].config = feeds[i].camera.config = &running->feeds[i];
+        feeds[i].number = (uint16_t)i;
+        feeds[i].removed = i >= config->feed_count;
+        if (feeds[i].removed) feeds[i].camera.index = SIZE_MAX;
+    }
+#endif
+    d->context =
+        (bmb_context){ .port = config->port, .config = running, .pace_us = UINT64_MAX, .scratch = &d->scratch };
 #if BMB_WITH_EVENTS
     d->context.history = (bmb_history){ .moments = moments, .next = 1, .most = config->events };
 #endif
-    d->feeds = (bmb_feeds){ feeds, config->feed_count };
+    d->feeds = (bmb_feeds){ feeds, feed_count };
     d->groups.groups = groups;
     d->pushes.pushes = pushes;
     d->talk.x = &d->context;
@@ -123,11 +207,11 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *
     d->talk.figures = &d->figures;
     d->talk.outlets = outlets;
 #if BMB_WITH_TLS
-    d->secrets = secrets;
+    p->secrets = secrets;
 #endif
     d->talk.conns = conns;
     d->talk.sessions = sessions;
-    bmb_talk_prepare(&d->talk, config, timers);
+    bmb_talk_prepare(&d->talk, running, timers);
 #if BMB_WITH_ACCESS
     if (config->access != NULL) {
         d->talk.guard.seen = guard->seen;

@@ -2,11 +2,24 @@
 #ifndef BMB_DEVICE_PARTS_H
 #define BMB_DEVICE_PARTS_H
 
+#include "base/block.h"
 #include "device/check.h"
 #include "send/group.h"
 #include "send/push.h"
 #include "talk/http_access.h"
 #include "talk/talk.h"
+
+/* The memory of all feeds, where they may change: each has a piece of it. */
+typedef struct bmb_piece {
+    uint8_t *at;
+    size_t size; /* 0: the feed's place is free */
+} bmb_piece;
+
+typedef struct bmb_pieces {
+    uint8_t *memory;
+    size_t size;
+    bmb_piece *of; /* by the feed's number */
+} bmb_pieces;
 
 struct bmb_device {
     bmb_context context;
@@ -15,12 +28,15 @@ struct bmb_device {
     bmb_group_set groups;
     bmb_push_set pushes;
     bmb_figures figures;
+#if BMB_WITH_CHANGES
+    bmb_pieces *pieces; /* NULL: nothing changes */
+#endif
     size_t memory;      /* of the block */
     uint64_t report_us; /* the next report of what went out */
     bmb_light light;
 #if BMB_WITH_TLS
-    bool encrypts; /* the port has its memory for that now: … */
-    void *secrets; /* … this */
+    bool encrypts; /* the port has its memory for that now … */
+    bool accepts;  /* … for connections that come, too */
 #endif
     /* context.scratch: the largest need of a room. */
     union {
@@ -47,10 +63,15 @@ struct bmb_device {
 /* … and how many connections at a time may be encrypted. */
 size_t bmb_secure_accepted(const bmb_config *config);
 size_t bmb_secure_dialled(const bmb_config *config);
-bmb_device *bmb_lay_out(void *memory, const bmb_config *config, const bmb_plan *p, bmb_budget *budget);
+/* The memory of a feed: NULL, it is counted. */
+void bmb_lay_out_feed(bmb_block *b, const bmb_config *config, const bmb_plan *p, size_t i, bmb_feed *feed);
+size_t bmb_feed_piece(const bmb_config *config, const bmb_plan *p, size_t i);
+bmb_device *bmb_lay_out(void *memory, const bmb_config *config, bmb_plan *p, bmb_budget *budget);
 /* figures.c: a row of the status; and what went out in the last second, over every outlet and push. */
 size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_part part, size_t index, char *out,
                        size_t room);
 void bmb_report(bmb_device *d);
+/* device.c: groups that are sent unasked, and those that may not be. */
+void bmb_lease_groups(bmb_device *d);
 
 #endif

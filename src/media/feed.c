@@ -5,7 +5,7 @@
 #include "base/bounds.h"
 #include "media/controls.h"
 
-static void start_governor(bmb_context *x, bmb_feed *feed)
+static void start_governor(const bmb_context *x, bmb_feed *feed)
 {
     const bmb_feed_config *c = feed->config;
     int32_t quality = BMB_QUALITY_FIRST;
@@ -14,6 +14,12 @@ static void start_governor(bmb_context *x, bmb_feed *feed)
     bmb_governor_start(&feed->governor, c->kbps, feed->camera.mode.mfps,
                        c->quality_least > 0 ? c->quality_least : BMB_QUALITY_LEAST,
                        c->quality_most > 0 ? c->quality_most : BMB_QUALITY_MOST, (uint8_t)quality, x->now);
+}
+
+void bmb_feed_hold_rate(const bmb_context *x, bmb_feed *feed)
+{
+    feed->governor.kbps = 0;
+    if (feed->camera.state == BMB_CAMERA_STARTING || feed->camera.state == BMB_CAMERA_RUNNING) start_governor(x, feed);
 }
 
 /* false: the frame must be dropped to hold the bit rate. */

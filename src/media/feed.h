@@ -35,6 +35,9 @@ typedef struct bmb_feed {
     uint16_t viewers; /* that take one of the places for viewers */
     bool removed;
     uint8_t tracks;
+#if BMB_WITH_CHANGES
+    bool paused; /* out of service, and kept for later */
+#endif
     bmb_camera camera;
     bmb_track track[BMB_TRACKS_MOST];
     uint64_t watched_us; /* when somebody was last seen watching */
@@ -67,6 +70,9 @@ uint64_t bmb_feed_tend(bmb_context *x, bmb_feed *feed);
 void bmb_feed_end(bmb_context *x, bmb_feed *feed);
 /* Camera and frames go; watchers must have gone before. */
 void bmb_feed_close(bmb_context *x, bmb_feed *feed);
+
+/* Its bit rate is held as its configuration says now. */
+void bmb_feed_hold_rate(const bmb_context *x, bmb_feed *feed);
 
 /* BMB_IN_USE: the bit rate decides it, or a still is being taken. *effective: what is in force then, refused or not; 0
  * where that is not known. */

@@ -51,6 +51,11 @@ static void shed(bmb_track *t, const bmb_frame *frame)
     }
 }
 
+void bmb_track_let_go(bmb_track *t)
+{
+    for (const bmb_frame *f; (f = bmb_reel_oldest_pinned(&t->reel)) != NULL;) shed(t, f);
+}
+
 static bmb_frame *reserve(bmb_track *t, uint32_t size)
 {
     for (;;) {

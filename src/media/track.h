@@ -53,6 +53,9 @@ void bmb_track_deliver(bmb_track *t);
 /* Tells everybody that the feed is gone. */
 void bmb_track_end(bmb_track *t);
 
+/* Nobody holds a frame any longer: who is in the middle of one is put out. */
+void bmb_track_let_go(bmb_track *t);
+
 /* A frame, once it is known what it is: copied, or the driver's. NULL: there is no room for it, whoever is put out. */
 bmb_frame *bmb_track_put(bmb_track *t, const bmb_arrival *a, const bmb_camera_frame *in);
 

@@ -194,7 +194,7 @@ static void deliver(bmb_push_set *set, bmb_push *p)
 
 static bool sends_datagrams(const bmb_push *p)
 {
-    return p->state == BMB_PUSH_SENDING && !p->config->tcp;
+    return p->state == BMB_PUSH_SENDING && p->config != NULL && !p->config->tcp;
 }
 
 void bmb_pushes_bursts(bmb_push_set *set)
@@ -237,37 +237,52 @@ static void feed_gone(bmb_owner *owner, bmb_watcher *w)
     (void)w; /* pushes of a feed are ended before it */
 }
 
+/* The first reserved connection that no other push has. */
+static uint16_t free_conn(const bmb_push_set *set, const bmb_push *p)
+{
+    uint16_t conn = set->talk->conn_open;
+    for (size_t i = 0; i < set->count; i++) {
+        const bmb_push *other = &set->pushes[i];
+        if (other == p || other->config == NULL || !other->config->tcp || other->conn != conn) continue;
+        conn++;
+        i = SIZE_MAX; /* from the beginning */
+    }
+    return conn;
+}
+
+void bmb_pushes_start(bmb_push_set *set, const bmb_feeds *feeds, size_t index)
+{
+    bmb_push *p = &set->pushes[index];
+    const bmb_push_config *c = p->config = &set->x->config->pushes[index];
+    p->set = set;
+    p->feed = &feeds->feed[c->feed];
+    p->sock = p->rtcp = BMB_NO_SOCK;
+    p->by = (bmb_opening)
+    {
+        .kind = BMB_OUTLET_TCP, .format = c->format, .feed = c->feed, .keep_all = c->keep_all, .controls = c->controls,
+#if BMB_WITH_TLS
+        .secure = c->secure,
+#endif
+        .dialler = &dialler
+    };
+    if (c->tcp) p->conn = free_conn(set, p);
+    start(set, p);
+}
+
 void bmb_pushes_open(bmb_push_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_talk *talk, bmb_push *pushes)
 {
-    uint16_t reserved = talk->conn_open;
     *set = (bmb_push_set){ .owner = { set, frame_there, put_out, feed_gone, true, NULL, NULL },
                            .x = x,
                            .talk = talk,
                            .pushes = pushes,
                            .count = x->config->push_count };
-    for (size_t i = 0; i < set->count; i++) {
-        bmb_push *p = &pushes[i];
-        const bmb_push_config *c = p->config = &x->config->pushes[i];
-        p->set = set;
-        p->feed = &feeds->feed[c->feed];
-        p->sock = p->rtcp = BMB_NO_SOCK;
-        p->by = (bmb_opening)
-        {
-            .kind = BMB_OUTLET_TCP, .format = c->format, .feed = c->feed, .keep_all = c->keep_all,
-            .controls = c->controls,
-#if BMB_WITH_TLS
-            .secure = c->secure,
-#endif
-            .dialler = &dialler
-        };
-        p->conn = reserved;
-        reserved = (uint16_t)(reserved + c->tcp);
-        start(set, p);
-    }
+    for (size_t i = 0; i < set->count; i++) pushes[i].sock = pushes[i].rtcp = BMB_NO_SOCK;
+    for (size_t i = 0; i + x->config->reserve.pushes < set->count; i++) bmb_pushes_start(set, feeds, i);
 }
 
 static uint64_t tend(bmb_push_set *set, bmb_push *p)
 {
+    if (p->config == NULL) return UINT64_MAX;
     if (p->state == BMB_PUSH_DIALLING && bmb_older_than(set->x, p->since_us, BMB_DIAL_MOST_US))
         hang_up(set, p, BMB_TIMED_OUT);
     if (p->state == BMB_PUSH_WAITING && set->x->now >= p->retry_us) start(set, p);
@@ -289,6 +304,7 @@ uint64_t bmb_pushes_tend(bmb_push_set *set)
 static void end(bmb_push_set *set, bmb_push *p)
 {
     uint8_t was = p->state;
+    if (p->config == NULL) return; /* a free place */
     p->state = BMB_PUSH_OFF;
     p->err = BMB_GONE;
     if (p->config->tcp && (was == BMB_PUSH_SENDING || was == BMB_PUSH_DIALLING))
@@ -304,8 +320,30 @@ void bmb_pushes_end(bmb_push_set *set, const bmb_feed *feed)
         if (feed == NULL || set->pushes[i].feed == feed) end(set, &set->pushes[i]);
 }
 
+void bmb_pushes_resume(bmb_push_set *set, const bmb_feed *feed)
+{
+    for (size_t i = 0; i < set->count; i++) {
+        bmb_push *p = &set->pushes[i];
+        if (p->config != NULL && p->feed == feed && p->state == BMB_PUSH_OFF) start(set, p);
+    }
+}
+
+size_t bmb_pushes_dialling(const bmb_push_set *set)
+{
+    size_t count = 0;
+    for (size_t i = 0; i < set->count; i++) count += set->pushes[i].config != NULL && set->pushes[i].config->tcp;
+    return count;
+}
+
+void bmb_pushes_remove(bmb_push_set *set, size_t index)
+{
+    end(set, &set->pushes[index]);
+    set->pushes[index].config = NULL;
+}
+
 const bmb_viewer *bmb_push_viewer(const bmb_push *p)
 {
+    if (p->config == NULL) return NULL;
     const bmb_viewer *v = p->config->tcp ? &p->set->talk->conns[p->conn].viewer : &p->viewer;
     return p->state == BMB_PUSH_SENDING && v->framer != NULL ? v : NULL;
 }

@@ -34,7 +34,12 @@ typedef struct bmb_push_set {
 
 /* Starts those of the configuration; pushes: as many, zeroed. */
 void bmb_pushes_open(bmb_push_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_talk *talk, bmb_push *pushes);
-void bmb_pushes_bursts(bmb_push_set *set); /* whose time has come */
+/* One of the configuration begins … */
+void bmb_pushes_start(bmb_push_set *set, const bmb_feeds *feeds, size_t index);
+void bmb_pushes_resume(bmb_push_set *set, const bmb_feed *feed); /* … those of a feed begin again … */
+void bmb_pushes_remove(bmb_push_set *set, size_t index);         /* … and one's place is free */
+size_t bmb_pushes_dialling(const bmb_push_set *set);             /* how many have a connection of their own */
+void bmb_pushes_bursts(bmb_push_set *set);                       /* whose time has come */
 /* Gives up what dials for too long, tries again what waits, says what is due between frames; returns when something
  * next is. */
 uint64_t bmb_pushes_tend(bmb_push_set *set);

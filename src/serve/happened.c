@@ -23,6 +23,7 @@ static void put_values(cJSON *o, const bmb_moment *m)
     switch ((bmb_event_code)m->code) {
     case BMB_EVENT_CAMERA_STARTED:
     case BMB_EVENT_CAMERA_ADJUSTED:
+    case BMB_EVENT_FEED_CHANGED:
         put_mode(o, m);
         break;
     case BMB_EVENT_CHANGED_BY:

@@ -348,6 +348,12 @@ void bmb_session_feed_gone(bmb_talk *t, const bmb_feed *feed)
             end_with_feed(t, &t->sessions[i]);
 }
 
+void bmb_session_outlet_gone(bmb_talk *t, const bmb_opening *by)
+{
+    for (uint16_t i = 0; i < t->session_most; i++)
+        if (t->sessions[i].state != BMB_SESSION_FREE && t->sessions[i].by == by) end_quietly(t, &t->sessions[i]);
+}
+
 void bmb_session_close_all(bmb_talk *t)
 {
     for (uint16_t i = 0; i < t->session_most; i++) end_quietly(t, &t->sessions[i]);

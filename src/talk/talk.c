@@ -33,6 +33,7 @@ uint16_t bmb_talk_conns_of(const bmb_config *config)
 {
     size_t pushes = 0;
     for (size_t i = 0; i < config->push_count; i++) pushes += config->pushes[i].tcp;
+    if (BMB_WITH_CHANGES) pushes += config->reserve.pushes; /* each may be one */
     return (uint16_t)(config->viewers + config->spare + pushes);
 }
 
@@ -99,44 +100,77 @@ void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers)
     for (size_t i = 0; i < config->outlet_count; i++) t->outlets[i].sock = BMB_NO_SOCK;
 }
 
+/* A free place has no socket. */
+static bool is_free(const bmb_outlet *o)
+{
+    return o->sock == BMB_NO_SOCK;
+}
+
+static void forward(bmb_talk *t)
+{
+#if BMB_WITH_ACCESS
+    for (size_t i = 0; i < t->x->config->outlet_count; i++)
+        if (!is_free(&t->outlets[i]) && t->outlets[i].config->elsewhere > 0)
+            t->outlets[i].by.elsewhere = t->outlets[t->outlets[i].config->elsewhere - 1].bound.port;
+#else
+    (void)t;
+#endif
+}
+
+bmb_err bmb_talk_listen(bmb_talk *t, size_t index, bmb_fault *fault)
+{
+    const bmb_port *port = t->x->port;
+    const bmb_outlet_config *config = &t->x->config->outlets[index];
+    bmb_outlet *o = &t->outlets[index];
+    o->config = config;
+    o->by = (bmb_opening)
+    {
+        .kind = config->kind, .format = config->format, .feed = config->feed, .keep_all = config->keep_all,
+#if BMB_WITH_ACCESS
+        .outlet = config,
+#endif
+#if BMB_WITH_TLS
+        .secure = config->secure,
+#endif
+        .controls = config->controls
+    };
+    bmb_err err = port->net.listen(port->ctx, &config->listen, &o->sock, &o->bound);
+    if (err != BMB_OK) o->sock = BMB_NO_SOCK;
+#if BMB_WITH_TLS
+    if (err == BMB_OK && config->secure) err = port->encryption.listen(port->ctx, o->sock);
+#endif
+    if (err == BMB_OK) err = port->net.watch(port->ctx, o->sock, BMB_READABLE, (uint32_t)index);
+    if (err == BMB_OK) {
+        forward(t);
+        return BMB_OK;
+    }
+    if (fault != NULL) *fault = (bmb_fault){ .part = "outlet", .key = "listen", .err = err, .addr = config->listen };
+    return err;
+}
+
+void bmb_talk_deafen(bmb_talk *t, size_t index)
+{
+    bmb_outlet *o = &t->outlets[index];
+    if (is_free(o)) return;
+    for (uint16_t i = 0; i < t->conn_most; i++)
+        if (t->conns[i].state != BMB_CONN_FREE && t->conns[i].by == &o->by) bmb_conn_close(t, &t->conns[i]);
+    if (BMB_WITH_RTSP) bmb_session_outlet_gone(t, &o->by);
+    bmb_sock_close(t->x, o->sock);
+    o->sock = BMB_NO_SOCK;
+    o->bound = (bmb_addr){ .family = 0 };
+    o->paused_us = 0;
+}
+
 bmb_err bmb_talk_open(bmb_talk *t, bmb_fault *fault)
 {
     bmb_guard_open(&t->guard, t->x);
 #if BMB_WITH_ACCESS
     if (t->guard.access != NULL) bmb_guard_load(&t->guard, t->x);
 #endif
-    const bmb_port *port = t->x->port;
-    for (size_t i = 0; i < t->x->config->outlet_count; i++) {
-        const bmb_outlet_config *config = &t->x->config->outlets[i];
-        bmb_outlet *o = &t->outlets[i];
-        o->config = config;
-        o->by = (bmb_opening)
-        {
-            .kind = config->kind, .format = config->format, .feed = config->feed, .keep_all = config->keep_all,
-#if BMB_WITH_ACCESS
-            .outlet = config,
-#endif
-#if BMB_WITH_TLS
-            .secure = config->secure,
-#endif
-            .controls = config->controls
-        };
-        bmb_err err = port->net.listen(port->ctx, &config->listen, &o->sock, &o->bound);
-#if BMB_WITH_TLS
-        if (err == BMB_OK && config->secure) err = port->encryption.listen(port->ctx, o->sock);
-#endif
-        if (err == BMB_OK) err = port->net.watch(port->ctx, o->sock, BMB_READABLE, (uint32_t)i);
-        if (err == BMB_OK) continue;
-        if (fault != NULL)
-            *fault = (bmb_fault){ .part = "outlet", .key = "listen", .err = err, .addr = config->listen };
-        return err;
-    }
-#if BMB_WITH_ACCESS
-    for (size_t i = 0; i < t->x->config->outlet_count; i++)
-        if (t->outlets[i].config->elsewhere > 0)
-            t->outlets[i].by.elsewhere = t->outlets[t->outlets[i].config->elsewhere - 1].bound.port;
-#endif
-    return BMB_OK;
+    bmb_err err = BMB_OK;
+    size_t count = t->x->config->outlet_count - t->x->config->reserve.outlets;
+    for (size_t i = 0; err == BMB_OK && i < count; i++) err = bmb_talk_listen(t, i, fault);
+    return err;
 }
 
 void bmb_talk_close(bmb_talk *t)
@@ -159,7 +193,7 @@ void bmb_talk_ready(bmb_talk *t, uint32_t token, uint32_t events)
 {
     size_t outlets = t->x->config->outlet_count;
     if (token < BMB_TOKEN_UDP) {
-        if (token < outlets) bmb_places_accept(t, &t->outlets[token]);
+        if (token < outlets && !is_free(&t->outlets[token])) bmb_places_accept(t, &t->outlets[token]);
     } else if (token < BMB_TOKEN_CONN) {
         if (!BMB_WITH_RTSP) return;
         const bmb_udp_pair *pair = &t->udp[(token - BMB_TOKEN_UDP) / 2 % 2];
@@ -202,6 +236,14 @@ uint64_t bmb_talk_tend(bmb_talk *t)
     if (passes < due) due = passes;
 #endif
     return due < pauses ? due : pauses;
+}
+
+void bmb_talk_feed_changed(bmb_talk *t, const bmb_feed *feed)
+{
+    for (bmb_conn *c = t->conns; c < t->conns + t->conn_most; c++) {
+        bool framed = c->state != BMB_CONN_FREE && c->kind == BMB_CONN_TCP && c->framed;
+        if (framed && c->announced > feed->number) c->announced = feed->number;
+    }
 }
 
 void bmb_talk_feed_gone(bmb_talk *t, bmb_feed *feed)

@@ -16,6 +16,9 @@ uint16_t bmb_talk_sessions_of(const bmb_config *config);
 void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers);
 /* Listens. On failure fault says where. */
 bmb_err bmb_talk_open(bmb_talk *t, bmb_fault *fault);
+/* One outlet of the configuration; and its end, with all that was accepted there. */
+bmb_err bmb_talk_listen(bmb_talk *t, size_t index, bmb_fault *fault);
+void bmb_talk_deafen(bmb_talk *t, size_t index);
 void bmb_talk_close(bmb_talk *t);         /* connections and sessions */
 void bmb_talk_close_sockets(bmb_talk *t); /* their UDP sockets, and the outlets' */
 
@@ -23,6 +26,8 @@ void bmb_talk_close_sockets(bmb_talk *t); /* their UDP sockets, and the outlets'
 void bmb_talk_ready(bmb_talk *t, uint32_t token, uint32_t events);
 /* Does what is due, and returns when something next is. */
 uint64_t bmb_talk_tend(bmb_talk *t);
+/* The feed is another one now: those that were told what it is are told again. */
+void bmb_talk_feed_changed(bmb_talk *t, const bmb_feed *feed);
 /* Sessions of the feed that do not play, and whoever waits for a still of it. */
 void bmb_talk_feed_gone(bmb_talk *t, bmb_feed *feed);
 

@@ -1,0 +1,406 @@
+#include "device/change.h"
+
+#include <string.h>
+
+#include "device/contract.h"
+#include "media/controls.h"
+#include "media/still.h"
+
+#if BMB_WITH_CHANGES
+
+/* The device's own rows, which nobody else writes. */
+static bmb_feed_config *feed_row(const bmb_device *d, size_t i)
+{
+    return (bmb_feed_config *)(uintptr_t)&d->context.config->feeds[i];
+}
+
+static bool changes(const bmb_device *d)
+{
+    return d->pieces != NULL;
+}
+
+static bmb_piece *piece_of(const bmb_device *d, size_t feed)
+{
+    return &d->pieces->of[feed];
+}
+
+/* A place for `size` bytes among the pieces of all feeds but one; NULL: there is none. *gap gets the largest that was
+ * met. */
+static uint8_t *find_place(const bmb_device *d, size_t size, size_t except, size_t *gap)
+{
+    uint8_t *at = d->pieces->memory, *end = at + d->pieces->size;
+    *gap = 0;
+    for (;;) {
+        const bmb_piece *next = NULL; /* the first one from there on */
+        for (size_t i = 0; i < d->feeds.count; i++) {
+            const bmb_piece *p = piece_of(d, i);
+            if (i != except && p->size > 0 && p->at >= at && (next == NULL || p->at < next->at)) next = p;
+        }
+        size_t free = (size_t)((next != NULL ? next->at : end) - at);
+        if (free > *gap) *gap = free;
+        if (free >= size && size > 0) return at;
+        if (next == NULL) return NULL;
+        at = next->at + next->size;
+    }
+}
+
+size_t bmb_spare_piece(const bmb_device *d)
+{
+    size_t gap = 0;
+    if (changes(d)) (void)find_place(d, 0, SIZE_MAX, &gap);
+    return gap;
+}
+
+static void plan_as_it_is(const bmb_device *d, bmb_plan *plan)
+{
+    for (size_t i = 0; i < BMB_FEEDS_MOST; i++)
+        plan->camera[i] =
+            i < d->feeds.count && piece_of(d, i)->size > 0 ? (uint16_t)d->feeds.feed[i].camera.index : BMB_NO_CAMERA;
+}
+
+/* Lays its memory out at a place that is free. Nobody holds a frame of it. */
+static void settle(bmb_device *d, bmb_feed *feed, const bmb_plan *plan, uint8_t *at, size_t size)
+{
+    uint32_t seq = feed->track[0].reel.next_seq;
+    bmb_block_give_back(at, size + BMB_ALIGN);
+    bmb_block piece = { .base = at };
+    bmb_lay_out_feed(&piece, d->context.config, plan, feed->number, feed);
+    if (seq > 0) feed->track[0].reel.next_seq = seq; /* viewers count on */
+    *piece_of(d, feed->number) = (bmb_piece){ at, size };
+}
+
+/* With the same codec viewers go on: the next frame that they get is of the new kind. Where the memory need not move,
+ * they even finish the one that they are in. */
+static void move(bmb_device *d, bmb_feed *feed, const bmb_plan *plan, uint8_t *at, size_t size)
+{
+    const bmb_feed_config *c = feed->config;
+    bmb_track *t = bmb_feed_video(feed);
+    bool fits = c->storage == BMB_KEPT && t->reel.memory != NULL && c->reel_bytes <= t->reel.capacity &&
+                feed->camera.index == plan->camera[feed->number] && t->row == bmb_codec_of(c->mode.codec);
+    if (!fits || t->reel.pinned == 0) {
+        bmb_track_let_go(t);
+        bmb_reel_clear(&t->reel);
+        settle(d, feed, plan, at, size);
+    } else {
+        bmb_reel_clear(&t->reel);
+        feed->camera.mode = c->mode;
+    }
+}
+
+static void end_watching(bmb_device *d, bmb_feed *feed)
+{
+    if (BMB_WITH_PUSH) bmb_pushes_end(&d->pushes, feed);
+    bmb_talk_feed_gone(&d->talk, feed);
+    for (size_t i = 0; i < feed->tracks; i++) bmb_track_end(&feed->track[i]);
+    if (BMB_WITH_MULTICAST) bmb_groups_feed_gone(&d->groups, feed);
+}
+
+static void begin_watching(bmb_device *d, const bmb_feed *feed)
+{
+    if (BMB_WITH_MULTICAST) bmb_lease_groups(d);
+    if (BMB_WITH_PUSH) bmb_pushes_resume(&d->pushes, feed);
+}
+
+static bool same_memory(const bmb_feed_config *a, const bmb_feed_config *b)
+{
+    return a->storage == b->storage && a->frame_max == b->frame_max && a->reel_bytes == b->reel_bytes &&
+           (a->camera == b->camera || strcmp(a->camera, b->camera) == 0);
+}
+
+/* Camera and memory become what its row says. */
+static void restart(bmb_device *d, bmb_feed *feed, const bmb_plan *plan, uint8_t *at, size_t size)
+{
+    bmb_context *x = &d->context;
+    bmb_camera *c = &feed->camera;
+    bmb_track *t = bmb_feed_video(feed);
+    bool other = t->row != bmb_codec_of(feed->config->mode.codec), elsewhere = c->index != plan->camera[feed->number];
+    if (BMB_WITH_CONTROLS && (other || elsewhere)) bmb_controls_keep(x, c);
+    if (BMB_WITH_SIZED_STILLS) bmb_still_cancel(x, feed, &d->talk.stills);
+    bmb_camera_stop(x, c);
+    if (other) {
+        feed->removed = true; /* nobody joins meanwhile */
+        end_watching(d, feed);
+        feed->removed = false;
+    }
+    move(d, feed, plan, at, size);
+    if (other || elsewhere) c->restored = false; /* another stream has controls of its own */
+    memset(&t->codec, 0, sizeof t->codec);
+    feed->governor.kbps = 0;
+    t->kbps_most = 0;
+    c->state = BMB_CAMERA_OFF;
+    c->gap_us = 0;
+    c->lent = false;
+    c->retry_ms = 0;
+    feed->sdp_version++;
+    bmb_feed_start(x, feed);
+    bmb_talk_feed_changed(&d->talk, feed);
+    if (other) begin_watching(d, feed);
+}
+
+static bmb_err unsupported(bmb_fault *fault, const char *key, const char *name)
+{
+    return bmb_blame(fault, BMB_UNSUPPORTED, "feed", key, name, 0, 0);
+}
+
+static bool same_group(const bmb_multicast *a, const bmb_multicast *b)
+{
+    return a->group.family == b->group.family && a->group.port == b->group.port && bmb_same_host(&a->group, &b->group);
+}
+
+bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, bmb_fault *fault)
+{
+    bmb_context *x = &d->context;
+    bmb_feed *feed = bmb_feeds_at(&d->feeds, index);
+    bmb_plan plan;
+    if (feed == NULL) return BMB_NOT_FOUND;
+    if (!changes(d)) return unsupported(fault, "changes", to->name);
+    bmb_feed_config *row = feed_row(d, index);
+    const bmb_feed_config before = *row;
+    if (strcmp(before.name, to->name) != 0) return unsupported(fault, "name", before.name);
+    if (!same_group(&before.multicast, &to->multicast)) return unsupported(fault, "multicast", before.name);
+    x->now = bmb_clock(x);
+    plan_as_it_is(d, &plan);
+    *row = *to;
+    bmb_err err = bmb_feed_check(x->config, index, &plan, fault);
+    size_t size = err == BMB_OK ? bmb_feed_piece(x->config, &plan, index) : 0, gap;
+    uint8_t *at = err == BMB_OK ? find_place(d, size, index, &gap) : NULL;
+    if (err == BMB_OK && at == NULL)
+        err = bmb_blame(fault, BMB_NO_MEMORY, "memory", "reserve", to->name, (int64_t)size, (int64_t)gap);
+    if (err != BMB_OK) {
+        *row = before;
+        return err;
+    }
+    bool same = same_memory(&before, to) && bmb_mode_same(&before.mode, &to->mode);
+    if (same) {
+        bmb_feed_hold_rate(x, feed);
+        if (BMB_WITH_MULTICAST) bmb_lease_groups(d);
+        return BMB_OK;
+    }
+    bool ran = feed->camera.state == BMB_CAMERA_RUNNING || feed->camera.state == BMB_CAMERA_STARTING;
+    bmb_tell_of(x, row->name, NULL, BMB_EVENT_FEED_CHANGED, (int64_t)to->mode.width << 16 | to->mode.height,
+                to->mode.mfps);
+    restart(d, feed, &plan, at, size);
+    if (!ran || feed->camera.state != BMB_CAMERA_WAITING) return BMB_OK;
+    /* The driver takes it back only now: what was before goes on. */
+    err = feed->camera.err;
+    *row = before;
+    plan_as_it_is(d, &plan);
+    if (bmb_feed_check(x->config, index, &plan, NULL) == BMB_OK) {
+        size = bmb_feed_piece(x->config, &plan, index);
+        at = find_place(d, size, index, &gap);
+        if (at != NULL) restart(d, feed, &plan, at, size);
+    }
+    return bmb_blame(fault, err, "camera", "start", before.camera, 0, 0);
+}
+
+bmb_err bmb_feed_add(bmb_device *d, const bmb_feed_config *config, size_t *index, bmb_fault *fault)
+{
+    bmb_context *x = &d->context;
+    bmb_plan plan;
+    size_t i = 0, gap;
+    *index = SIZE_MAX;
+    if (!changes(d)) return unsupported(fault, "changes", config->name);
+    while (i < d->feeds.count && piece_of(d, i)->size > 0) i++;
+    if (i == d->feeds.count)
+        return bmb_blame(fault, BMB_LIMIT, "config", "feeds", config->name, (int64_t)i + 1, (int64_t)i);
+    if (config->multicast.group.family != 0) return unsupported(fault, "multicast", config->name);
+    x->now = bmb_clock(x);
+    bmb_feed_config *row = feed_row(d, i);
+    bmb_feed *feed = &d->feeds.feed[i];
+    plan_as_it_is(d, &plan);
+    *row = *config;
+    bmb_err err = bmb_feed_check(x->config, i, &plan, fault);
+    size_t size = err == BMB_OK ? bmb_feed_piece(x->config, &plan, i) : 0;
+    uint8_t *at = err == BMB_OK ? find_place(d, size, i, &gap) : NULL;
+    if (err == BMB_OK && at == NULL)
+        err = bmb_blame(fault, BMB_NO_MEMORY, "memory", "reserve", config->name, (int64_t)size, (int64_t)gap);
+    if (err != BMB_OK) {
+        *row = (bmb_feed_config){ .name = "" };
+        return err;
+    }
+    memset(feed, 0, sizeof *feed);
+    feed->number = (uint16_t)i;
+    settle(d, feed, &plan, at, size);
+    bmb_tell_of(x, row->name, NULL, BMB_EVENT_FEED_ADDED, 0, 0);
+    bmb_feed_open(x, feed);
+    *index = i;
+    return BMB_OK;
+}
+
+/* What happened with the one before is not told of the one that comes. */
+static void free_place(bmb_device *d, bmb_feed *feed)
+{
+#if BMB_WITH_EVENTS
+    bmb_history_forget(&d->context.history, feed->number);
+#endif
+    piece_of(d, feed->number)->size = 0;
+    feed->camera.index = SIZE_MAX;
+    feed->paused = false;
+    *feed_row(d, feed->number) = (bmb_feed_config){ .name = "" };
+}
+
+void bmb_feed_gone(bmb_device *d, bmb_feed *feed)
+{
+    if (changes(d)) free_place(d, feed);
+}
+
+bmb_err bmb_feed_pause(bmb_device *d, size_t index, bool pause)
+{
+    bmb_context *x = &d->context;
+    bmb_feed *feed = index < d->feeds.count ? &d->feeds.feed[index] : NULL;
+    if (feed == NULL || (feed->removed && !feed->paused)) return BMB_NOT_FOUND;
+    if (!changes(d)) return BMB_UNSUPPORTED;
+    if (feed->paused == pause) return BMB_OK;
+    x->now = bmb_clock(x);
+    feed->paused = feed->removed = pause;
+    if (pause) {
+        end_watching(d, feed);
+        bmb_feed_close(x, feed);
+        feed->camera.state = BMB_CAMERA_OFF;
+        feed->camera.lent = false;
+        feed->camera.gap_us = 0;
+        bmb_tell_of(x, feed->config->name, NULL, BMB_EVENT_FEED_PAUSED, 0, 0);
+    } else {
+        bmb_feed_start(x, feed);
+        begin_watching(d, feed);
+    }
+    return BMB_OK;
+}
+
+bmb_err bmb_outlet_add(bmb_device *d, const bmb_outlet_config *config, size_t *index, bmb_fault *fault)
+{
+    bmb_context *x = &d->context;
+    size_t count = x->config->outlet_count, i = 0;
+    *index = SIZE_MAX;
+    if (!changes(d)) return bmb_blame(fault, BMB_UNSUPPORTED, "outlet", "changes", NULL, 0, 0);
+    while (i < count && d->talk.outlets[i].sock != BMB_NO_SOCK) i++;
+    if (i == count) return bmb_blame(fault, BMB_LIMIT, "config", "outlets", NULL, (int64_t)i + 1, (int64_t)i);
+    bmb_outlet_config *row = (bmb_outlet_config *)(uintptr_t)&x->config->outlets[i];
+    const bmb_outlet_config before = *row;
+    *row = *config;
+    x->now = bmb_clock(x);
+    bmb_err err = bmb_outlet_check(x->config, i, fault);
+    /* Sessions, and the memory of what is encrypted, are laid out with the first configuration. */
+    if (err == BMB_OK && config->kind == BMB_OUTLET_RTSP && d->talk.session_most == 0)
+        err = bmb_blame(fault, BMB_NO_MEMORY, "outlet", "sessions", NULL, 0, 0);
+#if BMB_WITH_TLS
+    if (err == BMB_OK && config->secure && (!d->encrypts || !d->accepts))
+        err = bmb_blame(fault, BMB_NO_MEMORY, "outlet", "secure", NULL, 0, 0);
+#endif
+    if (err == BMB_OK) {
+        memset(&d->talk.outlets[i], 0, sizeof d->talk.outlets[i]);
+        err = bmb_talk_listen(&d->talk, i, fault);
+        if (err != BMB_OK) bmb_talk_deafen(&d->talk, i);
+    }
+    if (err == BMB_OK) {
+        *index = i;
+    } else {
+        *row = before;
+    }
+    return err;
+}
+
+bmb_err bmb_outlet_remove(bmb_device *d, size_t index)
+{
+    bmb_context *x = &d->context;
+    if (!changes(d)) return BMB_UNSUPPORTED;
+    if (index >= x->config->outlet_count || d->talk.outlets[index].sock == BMB_NO_SOCK) return BMB_NOT_FOUND;
+    x->now = bmb_clock(x);
+    bmb_talk_deafen(&d->talk, index);
+    return BMB_OK;
+}
+
+bmb_err bmb_push_add(bmb_device *d, const bmb_push_config *config, size_t *index, bmb_fault *fault)
+{
+    bmb_context *x = &d->context;
+    size_t i = 0;
+    *index = SIZE_MAX;
+    if (!BMB_WITH_PUSH || !changes(d)) return bmb_blame(fault, BMB_UNSUPPORTED, "push", "changes", NULL, 0, 0);
+    while (i < d->pushes.count && d->pushes.pushes[i].config != NULL) i++;
+    if (i == d->pushes.count) return bmb_blame(fault, BMB_LIMIT, "config", "pushes", NULL, (int64_t)i + 1, (int64_t)i);
+    bmb_push_config *row = (bmb_push_config *)(uintptr_t)&x->config->pushes[i];
+    *row = *config;
+    x->now = bmb_clock(x);
+    bmb_err err = bmb_push_check(x->config, i, fault);
+    if (err == BMB_OK && bmb_feeds_at(&d->feeds, config->feed) == NULL)
+        err = bmb_blame(fault, BMB_NOT_FOUND, "push", "feed", NULL, config->feed, 0);
+    if (err == BMB_OK && config->tcp && bmb_pushes_dialling(&d->pushes) + d->talk.conn_open == d->talk.conn_most)
+        err = bmb_blame(fault, BMB_LIMIT, "push", "connections", NULL, 0, 0);
+#if BMB_WITH_TLS
+    if (err == BMB_OK && config->secure) err = bmb_blame(fault, BMB_NO_MEMORY, "push", "secure", NULL, 0, 0);
+#endif
+    if (err != BMB_OK) {
+        *row = (bmb_push_config){ .tcp = false };
+        return err;
+    }
+    memset(&d->pushes.pushes[i], 0, sizeof d->pushes.pushes[i]);
+    bmb_pushes_start(&d->pushes, &d->feeds, i);
+    *index = i;
+    return BMB_OK;
+}
+
+bmb_err bmb_push_remove(bmb_device *d, size_t index)
+{
+    if (!BMB_WITH_PUSH || !changes(d)) return BMB_UNSUPPORTED;
+    if (index >= d->pushes.count || d->pushes.pushes[index].config == NULL) return BMB_NOT_FOUND;
+    d->context.now = bmb_clock(&d->context);
+    bmb_pushes_remove(&d->pushes, index);
+    return BMB_OK;
+}
+
+#else
+
+size_t bmb_spare_piece(const bmb_device *d)
+{
+    (void)d;
+    return 0;
+}
+
+void bmb_feed_gone(bmb_device *d, bmb_feed *feed)
+{
+    (void)d, (void)feed;
+}
+
+bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, bmb_fault *fault)
+{
+    (void)d, (void)index, (void)to, (void)fault;
+    return BMB_UNSUPPORTED;
+}
+
+bmb_err bmb_feed_add(bmb_device *d, const bmb_feed_config *config, size_t *index, bmb_fault *fault)
+{
+    (void)d, (void)index, (void)config, (void)fault;
+    return BMB_UNSUPPORTED;
+}
+
+bmb_err bmb_feed_pause(bmb_device *d, size_t index, bool pause)
+{
+    (void)d, (void)index, (void)pause;
+    return BMB_UNSUPPORTED;
+}
+
+bmb_err bmb_outlet_add(bmb_device *d, const bmb_outlet_config *config, size_t *index, bmb_fault *fault)
+{
+    (void)d, (void)index, (void)config, (void)fault;
+    return BMB_UNSUPPORTED;
+}
+
+bmb_err bmb_outlet_remove(bmb_device *d, size_t index)
+{
+    (void)d, (void)index;
+    return BMB_UNSUPPORTED;
+}
+
+bmb_err bmb_push_add(bmb_device *d, const bmb_push_config *config, size_t *index, bmb_fault *fault)
+{
+    (void)d, (void)index, (void)config, (void)fault;
+    return BMB_UNSUPPORTED;
+}
+
+bmb_err bmb_push_remove(bmb_device *d, size_t index)
+{
+    (void)d, (void)index;
+    return BMB_UNSUPPORTED;
+}
+
+#endif
