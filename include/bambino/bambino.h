@@ -21,6 +21,7 @@
 #include "bambino/light.h"
 #include "bambino/options.h"
 #include "bambino/port.h"
+#include "bambino/service.h"
 #include "bambino/text.h"
 #include "bambino/version.h"
 

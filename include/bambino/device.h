@@ -22,6 +22,7 @@
 #include <stdint.h>
 
 #include "bambino/port.h"
+#include "bambino/service.h"
 
 #ifdef __cplusplus
 extern "C" {
@@ -169,6 +170,7 @@ typedef struct bmb_config {
     size_t push_count; /* 0 to 16 */
     const bmb_asset *assets;
     size_t asset_count;
+    const bmb_service *service; /* what the program answers itself over HTTP; NULL: nothing */
     uint16_t events; /* that are kept, and told at /events; 0: none, and there is no such address. At most 4096 */
     const char *const *names; /* what browsers may call this host, besides by its addresses: a name without a port, such
                                  as "yard.local"; a page of another name is refused, since anybody may give our address

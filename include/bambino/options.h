@@ -31,6 +31,10 @@
 #ifndef BMB_WITH_EVENTS
 #define BMB_WITH_EVENTS 1 /* /events: what happened lately, and what happens (bmb_config.events) */
 #endif
+/* 1 KB */
+#ifndef BMB_WITH_SERVICE
+#define BMB_WITH_SERVICE 1 /* requests that the program answers itself (bmb_config.service), with BMB_WITH_ACCESS */
+#endif
 /* 1.9 KB */
 #ifndef BMB_WITH_SIZED_STILLS
 #define BMB_WITH_SIZED_STILLS 1 /* stills of another size or codec than the stream */
@@ -153,6 +157,10 @@
 #define BMB_WITH_STATUS 0
 #define BMB_WITH_PAGE 0
 #define BMB_WITH_SIZED_STILLS 0
+#endif
+#if !BMB_WITH_HTTP || !BMB_WITH_ACCESS
+#undef BMB_WITH_SERVICE
+#define BMB_WITH_SERVICE 0
 #endif
 #if !BMB_WITH_STATUS
 #undef BMB_WITH_EVENTS

@@ -235,7 +235,7 @@ static void free_place(bmb_device *d, bmb_feed *feed)
 #endif
     piece_of(d, feed->number)->size = 0;
     feed->camera.index = SIZE_MAX;
-    feed->paused = false;
+    feed->paused = 0;
     *feed_row(d, feed->number) = (bmb_feed_config){ .name = "" };
 }
 
@@ -250,9 +250,10 @@ bmb_err bmb_feed_pause(bmb_device *d, size_t index, bool pause)
     bmb_feed *feed = index < d->feeds.count ? &d->feeds.feed[index] : NULL;
     if (feed == NULL || (feed->removed && !feed->paused)) return BMB_NOT_FOUND;
     if (!changes(d)) return BMB_UNSUPPORTED;
-    if (feed->paused == pause) return BMB_OK;
+    if ((feed->paused != 0) == pause) return BMB_OK;
     x->now = bmb_clock(x);
-    feed->paused = feed->removed = pause;
+    feed->paused = pause ? 1 : 0;
+    feed->removed = pause;
     if (pause) {
         end_watching(d, feed);
         bmb_feed_close(x, feed);

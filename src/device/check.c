@@ -288,6 +288,7 @@ static const char *missing(const bmb_config *config)
     if (!BMB_WITH_PAGE && config->asset_count > 0) return "BMB_WITH_PAGE";
     if (!BMB_WITH_PUSH && config->push_count > 0) return "BMB_WITH_PUSH";
     if (!BMB_WITH_EVENTS && config->events > 0) return "BMB_WITH_EVENTS";
+    if (!BMB_WITH_SERVICE && config->service != NULL) return "BMB_WITH_SERVICE";
     if (!BMB_WITH_CHANGES && bmb_reserves(config)) return "BMB_WITH_CHANGES";
     if (!BMB_WITH_ACCESS && (config->access != NULL || config->name_count > 0 || config->origin_count > 0))
         return "BMB_WITH_ACCESS";

@@ -337,7 +337,7 @@ bmb_err bmb_feed_remove(bmb_device *d, size_t index)
     bmb_context *x = &d->context;
     bmb_feed *feed = bmb_feeds_at(&d->feeds, index);
 #if BMB_WITH_CHANGES
-    if (feed == NULL && index < d->feeds.count && d->feeds.feed[index].paused) feed = &d->feeds.feed[index];
+    if (feed == NULL && index < d->feeds.count && d->feeds.feed[index].paused != 0) feed = &d->feeds.feed[index];
 #endif
     if (feed == NULL) return BMB_NOT_FOUND;
     x->now = bmb_clock(x);

@@ -173,6 +173,11 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, bmb_plan *p, bmb
         (bmb_push *)bmb_block_take_zeroed(&b, config->push_count + (changes ? more->pushes : 0), sizeof *pushes);
     budget->pushes = bmb_block_since(&b);
     lay_out_buffers(&b, config, conns, conn_most, d != NULL ? &d->talk : NULL);
+#if BMB_WITH_SERVICE
+    bmb_body_place *body = (bmb_body_place *)bmb_block_take_zeroed(
+        &b, config->service != NULL, bmb_add(sizeof *body, config->service != NULL ? config->service->body_most : 0));
+    if (d != NULL) d->talk.body = body;
+#endif
     budget->request_buffers = bmb_block_since(&b);
 #if BMB_WITH_TLS
     void *secrets = lay_out_encryption(&b, config, budget);

@@ -34,10 +34,8 @@ typedef struct bmb_feed {
     uint16_t group;   /* of those who send it to a group: its number plus 1; 0: nobody does */
     uint16_t viewers; /* that take one of the places for viewers */
     bool removed;
-    uint8_t tracks;
-#if BMB_WITH_CHANGES
-    bool paused; /* out of service, and kept for later */
-#endif
+    uint8_t tracks : 7;
+    uint8_t paused : 1; /* out of service, and kept for later */
     bmb_camera camera;
     bmb_track track[BMB_TRACKS_MOST];
     uint64_t watched_us; /* when somebody was last seen watching */

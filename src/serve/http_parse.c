@@ -36,6 +36,9 @@ static const char *const fields[FIELDS_READ] = {
     [BMB_FIELD_USER_AGENT] = "user-agent",
     [BMB_FIELD_LAST_EVENT] = "last-event-id",
     [BMB_FIELD_IF_NONE_MATCH] = "if-none-match",
+    [BMB_FIELD_IF_MATCH] = "if-match",
+    [BMB_FIELD_TYPE] = "content-type",
+    [BMB_FIELD_EXPECT] = "expect",
 #endif
 };
 #define AGENT_MOST 8u /* enough to know a browser by */
@@ -162,6 +165,25 @@ static int on_header_value(http_parser *lib, const char *at, size_t length)
     return is_kept(p) ? keep(p, at, length, first) : 0;
 }
 
+static bmb_http_method method_of(const http_parser *lib)
+{
+    switch (lib->method) {
+    case HTTP_GET:
+        return BMB_HTTP_GET;
+    case HTTP_HEAD:
+        return BMB_HTTP_HEAD;
+    case HTTP_POST:
+        return BMB_HTTP_POST;
+    default:
+        break;
+    }
+    if (!BMB_WITH_SERVICE) return BMB_HTTP_OTHER;
+    return lib->method == HTTP_PUT      ? BMB_HTTP_PUT
+           : lib->method == HTTP_PATCH  ? BMB_HTTP_PATCH
+           : lib->method == HTTP_DELETE ? BMB_HTTP_DELETE
+                                        : BMB_HTTP_OTHER;
+}
+
 static int on_headers_complete(http_parser *lib)
 {
     bmb_http_parse *p = owner(lib);
@@ -169,21 +191,51 @@ static int on_headers_complete(http_parser *lib)
     p->old = lib->http_minor == 0;
     if (end_field(p) != 0) return 1;
     if (!p->old && !p->host) return refuse(p, 400); /* RFC 9112 3.2 */
-    p->method = (uint8_t)(lib->method == HTTP_GET    ? BMB_HTTP_GET
-                          : lib->method == HTTP_HEAD ? BMB_HTTP_HEAD
-                          : lib->method == HTTP_POST ? BMB_HTTP_POST
-                                                     : BMB_HTTP_OTHER);
+    p->method = (uint8_t)method_of(lib);
     if (p->method == BMB_HTTP_POST && p->cookie != 0) {
         p->complete = true;
         return 1;
     }
     bool body = (lib->flags & F_CHUNKED) != 0 || (lib->content_length != 0 && lib->content_length != UINT64_MAX);
+#if BMB_WITH_SERVICE
+    if (p->serves && p->method > BMB_HTTP_HEAD && p->method < BMB_HTTP_OTHER) {
+        p->keep_alive = http_should_keep_alive(lib) != 0;
+        p->asks_for_room = body;
+        if (body) http_parser_pause(lib, 1);
+        return 0;
+    }
+#endif
     bool asks = p->method <= BMB_HTTP_HEAD || (BMB_WITH_ACCESS && p->method == BMB_HTTP_POST && !body);
     if (!asks) return refuse(p, 405); /* whatever its body */
     if (body) return refuse(p, 413);
     p->keep_alive = http_should_keep_alive(lib) != 0;
     return 0;
 }
+
+#if BMB_WITH_SERVICE
+void bmb_http_parse_body(bmb_http_parse *p, uint8_t *memory, size_t room)
+{
+    http_parser *lib = (http_parser *)(void *)p->library;
+    p->asks_for_room = false;
+    p->body = memory;
+    p->body_room = (uint32_t)room;
+    p->body_size = 0;
+    if (lib->content_length != UINT64_MAX && lib->content_length > room) {
+        refuse(p, 413);
+    } else {
+        http_parser_pause(lib, 0);
+    }
+}
+
+static int on_body(http_parser *lib, const char *at, size_t length)
+{
+    bmb_http_parse *p = owner(lib);
+    if (p->body == NULL || length > p->body_room - p->body_size) return refuse(p, 413);
+    memcpy(p->body + p->body_size, at, length);
+    p->body_size += (uint32_t)length;
+    return 0;
+}
+#endif
 
 static int on_message_complete(http_parser *lib)
 {
@@ -196,6 +248,9 @@ static const http_parser_settings callbacks = { .on_url = on_url,
                                                 .on_header_field = on_header_field,
                                                 .on_header_value = on_header_value,
                                                 .on_headers_complete = on_headers_complete,
+#if BMB_WITH_SERVICE
+                                                .on_body = on_body,
+#endif
                                                 .on_message_complete = on_message_complete };
 
 void bmb_http_parse_reset(bmb_http_parse *p)
@@ -215,6 +270,13 @@ size_t bmb_http_parse_feed(bmb_http_parse *p, const uint8_t *data, size_t size)
     size_t used = http_parser_execute(lib, &callbacks, (const char *)data, size);
     if (used > 0) p->begun = true;
     if (p->complete || p->error != 0) return used;
+#if BMB_WITH_SERVICE
+    if (p->asks_for_room) return used;
+    if (p->body != NULL) { /* the head is over, and was counted */
+        if (HTTP_PARSER_ERRNO(lib) != HPE_OK) refuse(p, 400);
+        return used;
+    }
+#endif
     size_t header = (size_t)p->header_size + used;
     if (header > BMB_HTTP_HEADER_MAX) {
         refuse(p, p->target_size == BMB_HTTP_TARGET_MAX ? 414 : 431);

@@ -28,6 +28,9 @@ typedef enum bmb_http_field {
     BMB_FIELD_USER_AGENT, /* its beginning */
     BMB_FIELD_LAST_EVENT,
     BMB_FIELD_IF_NONE_MATCH,
+    BMB_FIELD_IF_MATCH,
+    BMB_FIELD_TYPE,
+    BMB_FIELD_EXPECT,
     BMB_FIELDS
 } bmb_http_field;
 
@@ -35,7 +38,15 @@ typedef struct bmb_kept_field {
     uint16_t at, size;
 } bmb_kept_field;
 
-typedef enum bmb_http_method { BMB_HTTP_GET, BMB_HTTP_HEAD, BMB_HTTP_POST, BMB_HTTP_OTHER } bmb_http_method;
+typedef enum bmb_http_method {
+    BMB_HTTP_GET,
+    BMB_HTTP_HEAD,
+    BMB_HTTP_POST,
+    BMB_HTTP_PUT, /* from here on for those who serve them */
+    BMB_HTTP_PATCH,
+    BMB_HTTP_DELETE,
+    BMB_HTTP_OTHER
+} bmb_http_method;
 
 /* State of one connection; zero it to begin, then bmb_http_parse_reset. */
 typedef struct bmb_http_parse {
@@ -51,7 +62,13 @@ typedef struct bmb_http_parse {
     bool begun;      /* at least one byte of the request arrived */
     bool complete;
     bool keep_alive;
-    bool old;            /* HTTP/1.0: no chunked answers */
+    bool old; /* HTTP/1.0: no chunked answers */
+#if BMB_WITH_SERVICE
+    bool serves;        /* requests may have bodies, and methods that change things */
+    bool asks_for_room; /* the head is there, a body follows: bmb_http_parse_body or bmb_http_parse_refuse is due */
+    uint32_t body_size, body_room;
+    uint8_t *body; /* the caller's; NULL: none yet */
+#endif
     uint32_t cookie;     /* hash of x-sessioncookie, which joins the two halves of a tunnel; 0: there was none */
     uint64_t library[4]; /* the library's own state */
     bmb_path path;       /* of the target, made plain */
@@ -67,6 +84,8 @@ void bmb_http_parse_reset(bmb_http_parse *p);
 void bmb_http_parse_keep(bmb_http_parse *p, void *memory, size_t room);
 /* The value of a field that was kept. */
 bmb_text bmb_http_parse_value(const bmb_http_parse *p, bmb_http_field field);
+/* Gives it room for the body that it asks for, or refuses it with a status. */
+void bmb_http_parse_body(bmb_http_parse *p, uint8_t *memory, size_t room);
 /* Consumes bytes up to the end of one request and returns how many. Afterwards `complete` is set, or `error` is the
  * status of the refusal (400, 405, 413, 414, 431, 505), or more bytes are needed. A POST with a cookie is complete with
  * its head: what follows is the tunnel's; other ones must not have a body. */

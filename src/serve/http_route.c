@@ -144,6 +144,43 @@ static bmb_route_kind find(const bmb_config *config, const bmb_path *path, bmb_r
     return group ? BMB_ROUTE_SDP : BMB_ROUTE_ERROR;
 }
 
+#if BMB_WITH_SERVICE
+bmb_method bmb_http_method_of(uint8_t method)
+{
+    switch (method) {
+    case BMB_HTTP_POST:
+        return BMB_METHOD_POST;
+    case BMB_HTTP_PUT:
+        return BMB_METHOD_PUT;
+    case BMB_HTTP_PATCH:
+        return BMB_METHOD_PATCH;
+    case BMB_HTTP_DELETE:
+        return BMB_METHOD_DELETE;
+    default:
+        return BMB_METHOD_GET;
+    }
+}
+
+static bool find_service(const bmb_config *config, const bmb_http_parse *request, bmb_route *out)
+{
+    bmb_role needs = BMB_ROLE_NONE;
+    const bmb_path *path = &request->path;
+    bool ours = config->service != NULL && out->link.size == 0 && path->size > 0 && path->size < BMB_PATH_MAX &&
+                path->text[0] == '/' &&
+                config->service->find(config->service->ctx, bmb_http_method_of(request->method), path->text, path->size,
+                                      &needs);
+    if (ours) out->kind = BMB_ROUTE_SERVICE;
+    if (ours) out->role = (uint8_t)needs;
+    return ours;
+}
+#else
+static bool find_service(const bmb_config *config, const bmb_http_parse *request, bmb_route *out)
+{
+    (void)config, (void)request, (void)out;
+    return false;
+}
+#endif
+
 bmb_route bmb_http_route(const bmb_config *config, bmb_http_parse *request)
 {
     bmb_route route = { .kind = BMB_ROUTE_ERROR, .status = request->error };
@@ -154,6 +191,10 @@ bmb_route bmb_http_route(const bmb_config *config, bmb_http_parse *request)
     route.status = 404;
     if (BMB_WITH_TUNNEL && request->cookie != 0) {
         route.kind = BMB_ROUTE_TUNNEL;
+    } else if (find_service(config, request, &route)) {
+        /* the program's own */
+    } else if (request->method > BMB_HTTP_POST) {
+        route.status = find(config, &request->path, &other) != BMB_ROUTE_ERROR ? 405 : 404;
     } else if (posts) {
         route.kind = find_act(config, &request->path, &route);
         if (route.kind == BMB_ROUTE_ERROR && find(config, &request->path, &other) != BMB_ROUTE_ERROR)
@@ -198,6 +239,12 @@ static void put_caching(bmb_writer *w, const bmb_http_terms *terms)
     }
 #else
     (void)terms;
+#endif
+#if BMB_WITH_ACCESS
+    if (terms->etag != NULL) {
+        bmb_put_text(w, "\r\nCache-Control: no-cache\r\nETag: %s\r\n", terms->etag);
+        return;
+    }
 #endif
     bmb_put_str(w, "\r\nCache-Control: no-store\r\n");
 }

@@ -8,14 +8,15 @@
 #include "serve/http_parse.h"
 
 typedef enum bmb_route_kind {
-    BMB_ROUTE_ERROR,  /* status */
-    BMB_ROUTE_ASSET,  /* asset */
-    BMB_ROUTE_STATUS, /* the JSON document */
-    BMB_ROUTE_FEED,   /* feed, format */
-    BMB_ROUTE_STILL,  /* feed, width, height: a picture of its own, in a size of the camera's */
-    BMB_ROUTE_SDP,    /* feed: description of its multicast group */
-    BMB_ROUTE_TUNNEL, /* one half of an RTSP conversation */
-    BMB_ROUTE_EVENTS, /* what happened, and what happens */
+    BMB_ROUTE_ERROR,   /* status */
+    BMB_ROUTE_ASSET,   /* asset */
+    BMB_ROUTE_STATUS,  /* the JSON document */
+    BMB_ROUTE_FEED,    /* feed, format */
+    BMB_ROUTE_STILL,   /* feed, width, height: a picture of its own, in a size of the camera's */
+    BMB_ROUTE_SDP,     /* feed: description of its multicast group */
+    BMB_ROUTE_TUNNEL,  /* one half of an RTSP conversation */
+    BMB_ROUTE_EVENTS,  /* what happened, and what happens */
+    BMB_ROUTE_SERVICE, /* the program's own; role */
     /* Who may do what. All but WHO are asked for by POST. */
     BMB_ROUTE_WHO,         /* who asks, and what he needs to sign in */
     BMB_ROUTE_SIGN_IN,     /* keeps who asks signed in */
@@ -32,12 +33,15 @@ typedef struct bmb_route {
     uint16_t width, height;
     uint32_t value; /* of an error 405: 1: it may be posted */
     uint16_t times;
+    uint8_t role;   /* SERVICE: bmb_role that it needs */
     uint32_t until; /* END_LINK: Unix time; 0: not said */
     bmb_text link;  /* that it was asked for with; size 0: none */
     const bmb_format *format;
     const bmb_asset *asset;
 } bmb_route;
 
+/* The method by the program's name of it. */
+bmb_method bmb_http_method_of(uint8_t method);
 /* Decides on a complete or refused request. A lent link is cut off its path. */
 bmb_route bmb_http_route(const bmb_config *config, bmb_http_parse *request);
 
@@ -53,6 +57,7 @@ typedef struct bmb_http_terms {
     const bmb_config *config; /* who may show what, and read it; NULL: nobody but our own page */
     const char *origin;       /* another page's, which may read this; NULL: none */
     const char *extra;        /* further lines; NULL: none */
+    const char *etag;         /* of the answer; NULL: none */
 #endif
 } bmb_http_terms;
 

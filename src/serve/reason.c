@@ -46,6 +46,15 @@ static const struct {
     { "Misdirected Request", 421, BMB_REASON_HTTP },
     { "Too Many Requests", 429, BMB_REASON_HTTP },
 #endif
+#if BMB_WITH_SERVICE
+    { "Created", 201, BMB_REASON_HTTP },
+    { "Accepted", 202, BMB_REASON_HTTP },
+    { "Precondition Failed", 412, BMB_REASON_HTTP },
+    { "Unsupported Media Type", 415, BMB_REASON_HTTP },
+    { "Unprocessable Content", 422, BMB_REASON_HTTP },
+    { "Precondition Required", 428, BMB_REASON_HTTP },
+    { "Internal Server Error", 500, BMB_REASON_HTTP },
+#endif
 };
 
 const char *bmb_reason(bmb_reason_of protocol, unsigned status)

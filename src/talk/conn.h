@@ -89,6 +89,11 @@ struct bmb_conn {
                     uint32_t event; /* number of the next one that is told */
 #endif
 #if BMB_WITH_ACCESS
+#if BMB_WITH_SERVICE
+                    bool granted; /* the body of its request comes in, into the one place for that */
+                    bool served;  /* the service is to be told when the answer is out … */
+                    void *token;  /* … with this */
+#endif
                     uint8_t origin; /* of another page, which may read the answer: its index plus 1; 0: none */
                     bool quiet;     /* a browser asks, maybe for a page of somebody else */
 #endif
@@ -190,6 +195,12 @@ typedef struct bmb_figures {
 
 struct bmb_session;
 
+/* Where the body of a request is gathered. */
+typedef struct bmb_body_place {
+    uint16_t taken; /* by this connection, index plus 1; 0: it is free */
+    uint8_t bytes[];
+} bmb_body_place;
+
 struct bmb_talk {
     bmb_context *x;
     const bmb_feeds *feeds;
@@ -210,6 +221,9 @@ struct bmb_talk {
     bmb_owner viewing, describing; /* connections: with viewers of their own; that wait for a first frame */
     bmb_owner playing, member;     /* sessions: with a stream of their own; of a group */
     bmb_still_taker stills;
+#if BMB_WITH_SERVICE
+    bmb_body_place *body; /* NULL: there is no service */
+#endif
     bmb_guard guard;
 };
 

@@ -6,6 +6,7 @@
 #include "talk/http_access.h"
 #include "talk/http_answer.h"
 #include "talk/http_events.h"
+#include "talk/http_service.h"
 #include "talk/http_status.h"
 #include "talk/tunnel.h"
 
@@ -14,7 +15,11 @@ static void open_conversation(bmb_talk *t, bmb_conn *c)
     c->state = BMB_CONN_READING;
     c->since_us = t->x->now;
     c->head_only = false;
+    if (BMB_WITH_SERVICE) bmb_http_service_done(t, c);
     bmb_http_parse_reset(&c->http);
+#if BMB_WITH_SERVICE
+    c->http.serves = t->x->config->service != NULL;
+#endif
     bmb_conn_await(t, c, false);
 }
 
@@ -24,6 +29,7 @@ static void flush(bmb_talk *t, bmb_conn *c);
 static void closed(bmb_talk *t, bmb_conn *c)
 {
     if (BMB_WITH_SIZED_STILLS) bmb_still_done(t->x, t->feeds, c);
+    if (BMB_WITH_SERVICE) bmb_http_service_done(t, c);
     viewer_left(t, c);
 }
 
@@ -182,17 +188,42 @@ void bmb_http_take_still(bmb_still_taker *taker, void *asker, const uint8_t *dat
     bmb_http_send(t, c, &w, BMB_CONN_ANSWERING);
 }
 
-static void act(bmb_talk *t, bmb_conn *c)
+/* What is asked for. false: it is answered already. */
+static bool begin_act(bmb_talk *t, bmb_conn *c, bmb_route *route)
 {
-    bool head_only = c->head_only = c->http.complete && c->http.method == BMB_HTTP_HEAD;
-    bmb_route route = bmb_http_route(t->x->config, &c->http);
-    if (bmb_http_wrong_door(c) && route.kind != BMB_ROUTE_TUNNEL && route.kind != BMB_ROUTE_ERROR)
-        route = (bmb_route){ .kind = BMB_ROUTE_ERROR, .status = 404 };
+    *route = bmb_http_route(t->x->config, &c->http);
+    if (bmb_http_wrong_door(c) && route->kind != BMB_ROUTE_TUNNEL && route->kind != BMB_ROUTE_ERROR)
+        *route = (bmb_route){ .kind = BMB_ROUTE_ERROR, .status = 404 };
     t->requests++;
     c->old = c->http.old;
     c->keep_alive = c->http.error == 0 && c->http.keep_alive;
-    if (!admit(t, c, &route)) return;
+    return admit(t, c, route);
+}
+
+/* Who may not ask need not send what it is about. */
+static bool take_body(bmb_talk *t, bmb_conn *c)
+{
+    bmb_route route;
+    bool keep_alive = c->http.keep_alive;
+    c->http.keep_alive = false; /* where it is refused, what follows is not read */
+    if (!begin_act(t, c, &route) || !bmb_http_take_body(t, c, &route)) return false;
+    c->keep_alive = keep_alive;
+    return true;
+}
+
+static void act(bmb_talk *t, bmb_conn *c)
+{
+    bmb_route route;
+    bool head_only = c->head_only = c->http.complete && c->http.method == BMB_HTTP_HEAD;
+    if (bmb_http_granted(c) && c->http.error == 0) { /* it was admitted before its body came */
+        bmb_http_answer_service(t, c);
+        return;
+    }
+    if (!begin_act(t, c, &route)) return;
     switch (route.kind) {
+    case BMB_ROUTE_SERVICE:
+        if (BMB_WITH_SERVICE) bmb_http_answer_service(t, c);
+        break;
     case BMB_ROUTE_ASSET:
         if (BMB_WITH_PAGE) answer_asset(t, c, route.asset, head_only);
         break;
@@ -232,6 +263,7 @@ static bool parse(bmb_talk *t, bmb_conn *c)
     memmove(c->rx, c->rx + used, c->rx_size - used);
     c->rx_size = (uint16_t)(c->rx_size - used);
     if (c->http.begun && !had_begun) c->since_us = t->x->now;
+    if (bmb_http_asks_for_room(c)) return take_body(t, c);
     if (!c->http.complete && c->http.error == 0) return false;
     act(t, c);
     return true;
@@ -267,6 +299,7 @@ static void flush(bmb_talk *t, bmb_conn *c)
         }
         if (!c->keep_alive) {
             if (BMB_WITH_SIZED_STILLS) bmb_still_done(t->x, t->feeds, c);
+            if (BMB_WITH_SERVICE) bmb_http_service_done(t, c);
             bmb_conn_drain(t, c);
             return;
         }

@@ -121,7 +121,8 @@ static bool from_browser(const bmb_conn *c)
 
 static const char *method_of(const bmb_conn *c)
 {
-    return c->http.method == BMB_HTTP_HEAD ? "HEAD" : c->http.method == BMB_HTTP_POST ? "POST" : "GET";
+    static const char *const names[] = { "GET", "HEAD", "POST", "PUT", "PATCH", "DELETE" };
+    return c->http.method < BMB_HTTP_OTHER ? names[c->http.method] : "GET";
 }
 
 static bmb_text cookie_of(const bmb_conn *c)
@@ -174,6 +175,8 @@ static bmb_role needed(const bmb_route *route, size_t *number)
     case BMB_ROUTE_STATUS:
     case BMB_ROUTE_EVENTS:
         return BMB_ROLE_WATCH;
+    case BMB_ROUTE_SERVICE:
+        return (bmb_role)route->role;
     case BMB_ROUTE_ERROR: /* it tells which feeds there are */
         return route->status == 404 ? BMB_ROLE_WATCH : BMB_ROLE_NONE;
     case BMB_ROUTE_STILL:
@@ -266,7 +269,7 @@ bmb_http_reply bmb_http_admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
     }
     if (!is_here(c, route)) return send_elsewhere(t, c);
     uint8_t origin = origin_of(t, c);
-    if (origin == 0 || (origin != UINT8_MAX && c->http.method == BMB_HTTP_POST)) return refusal(403);
+    if (origin == 0 || (origin != UINT8_MAX && c->http.method > BMB_HTTP_HEAD)) return refusal(403);
     c->origin = origin == UINT8_MAX ? 0 : origin;
     c->pass = (bmb_pass){ .account = 0 };
     c->quiet = from_browser(c);
