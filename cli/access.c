@@ -33,7 +33,11 @@ static uint64_t feeds_of(const cli_device *d, const cli_user *u)
     uint64_t feeds = u->feed_count == 0 ? UINT64_MAX : 0;
     for (size_t i = 0; i < u->feed_count; i++)
         for (size_t k = 0; k < d->config.feed_count; k++)
-            if (strcmp(u->feeds[i], d->feeds[k].name) == 0) feeds |= 1ull << k;
+            if (d->device == NULL && strcmp(u->feeds[i], d->feeds[k].name) == 0) feeds |= 1ull << k;
+    for (size_t i = 0; d->device != NULL && i < u->feed_count; i++) {
+        size_t place = cli_place_of(d, u->feeds[i]);
+        if (place < 64) feeds |= 1ull << place;
+    }
     return feeds;
 }
 
@@ -152,6 +156,15 @@ uint64_t cli_access_tend(cli_device *d, uint64_t next)
         }
     }
     return next < a->look_us ? next : a->look_us;
+}
+
+void cli_access_refresh(cli_device *d)
+{
+    cli_access *a = d->access;
+    taken *other = &a->state[1 - a->now];
+    other->users = a->state[a->now].users;
+    settle(d, other);
+    if (bmb_access_change(d->device, &other->access) == BMB_OK) a->now = 1 - a->now;
 }
 
 void cli_access_say(const cli_device *d)

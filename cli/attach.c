@@ -9,6 +9,9 @@
 
 #include "cli.h"
 
+#define RESERVE 8388608 /* bytes: a feed of 1920x1080, and more */
+#define PLACES 4u       /* for feeds and pushes that come */
+
 static volatile sig_atomic_t interrupted;
 static bmb_port *waiting_port;
 
@@ -316,6 +319,31 @@ static void drop_missing(cli_device *d)
     }
 }
 
+/* Places, and frame memory, for what may come. A board has its memory for other things, unless it is told to. */
+static void reserve(cli_device *d)
+{
+    bool small = d->file.board[0] != '\0';
+    int64_t bytes = d->file.reserve >= 0 ? d->file.reserve : small ? 0 : RESERVE;
+    size_t feeds = CLI_FEEDS_MOST - d->file.feed_count, pushes = CLI_PUSHES_MOST - d->file.push_count;
+    bmb_reserve *r = &d->config.reserve;
+    *r = (bmb_reserve){ .changes = true, .bytes = (uint32_t)bytes };
+    if (bytes == 0) return;
+    r->feeds = (uint16_t)(feeds < PLACES ? feeds : PLACES);
+    r->pushes = (uint16_t)(pushes < PLACES ? pushes : PLACES);
+}
+
+bool cli_prepare_rows(cli_device *d)
+{
+    bmb_config *c = &d->config;
+    c->feeds = d->feeds;
+    c->outlets = d->outlets;
+    if (!cli_prepare_web(d)) return false;
+    c->feed_count = d->file.feed_count;
+    for (size_t i = 0; i < d->file.feed_count; i++)
+        if (!prepare_feed(d, i)) return false;
+    return cli_prepare_plain(d);
+}
+
 bool cli_prepare(cli_device *d)
 {
     extern const bmb_asset bmb_pages[];
@@ -325,8 +353,6 @@ bool cli_prepare(cli_device *d)
     bmb_config_init(c);
     c->port = &d->port;
     c->name = f->device_name;
-    c->feeds = d->feeds;
-    c->outlets = d->outlets;
     c->assets = bmb_pages;
     c->asset_count = bmb_page_count;
     c->viewers = (uint16_t)f->viewers;
@@ -340,12 +366,11 @@ bool cli_prepare(cli_device *d)
     c->idle_ms = (uint32_t)f->idle_ms;
     c->session_ms = (uint32_t)f->session_ms;
     c->unsent_ms = (uint32_t)f->unsent_ms;
+    reserve(d);
     if (d->tolerant) drop_missing(d);
-    if (!cli_prepare_web(d)) return false;
-    c->feed_count = f->feed_count;
-    for (size_t i = 0; i < f->feed_count; i++)
-        if (!prepare_feed(d, i)) return false;
-    return cli_access_open(d) && cli_prepare_plain(d) && cli_secure_open(d);
+    if (!cli_prepare_rows(d) || !cli_access_open(d) || !cli_secure_open(d)) return false;
+    if (c->reserve.bytes > 0) c->reserve.outlets = (uint16_t)(c->outlet_count < 10 ? 10 - c->outlet_count : 0);
+    return true;
 }
 
 /* Modes that a feed could have beside the others of its camera, as text; "": none. */
@@ -404,7 +429,11 @@ bool cli_open(cli_device *d)
         return false;
     }
     size_t size = allowed < d->budget.total ? allowed : d->budget.total;
-    if (bmb_open(&d->config, d->memory, size, &d->device, &why) == BMB_OK) return true;
+    if (bmb_open(&d->config, d->memory, size, &d->device, &why) == BMB_OK) {
+        for (size_t i = 0; i < d->file.feed_count; i++)
+            if (d->file.feeds[i].paused != 0) (void)bmb_feed_pause(d->device, i, true);
+        return true;
+    }
     bool ram = why.err == BMB_NO_MEMORY && d->board != NULL;
     if (ram && bmb_board_has(d->board, BMB_BOARD_NO_EXTERNAL_RAM))
         cli_error(

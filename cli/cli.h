@@ -15,8 +15,8 @@
 
 enum { EXIT_OK = 0, EXIT_FAILED = 1, EXIT_USAGE = 2 };
 
-#define CLI_FEEDS_MOST 16
-#define CLI_CAMERAS_MOST 16
+#define CLI_FEEDS_MOST 64
+#define CLI_CAMERAS_MOST 64
 #define CLI_TCP_MOST 6 /* with HTTP and RTSP, plain and encrypted, the most outlets that a device has */
 #define CLI_PUSHES_MOST 16
 #define CLI_SETTINGS_MOST BMB_CONTROL_COUNT
@@ -57,7 +57,7 @@ typedef struct cli_feed {
     int64_t quality_least, quality_most;
     bmb_addr multicast;
     bool multicast_auto; /* a group is to be chosen */
-    int64_t multicast_ttl, multicast_always, multicast_open, open;
+    int64_t multicast_ttl, multicast_always, multicast_open, open, paused;
     int line;
 } cli_feed;
 
@@ -68,6 +68,7 @@ typedef struct cli_plain {
     int format;              /* 0: chosen by codec; else 1 + bmb_stream_format */
     int64_t keep_all, controls;
     char hosts[CLI_TEXT_MAX];
+    int64_t paused;
     int64_t secure;         /* tcp */
     char pin[CLI_TEXT_MAX]; /* push */
     bmb_addr listen;        /* tcp */
@@ -83,7 +84,7 @@ typedef struct cli_config {
     char path[CLI_TEXT_MAX];
     char device_name[64];
     int64_t viewers, spare, request_buffer, rtp_packet, stall_ms, request_ms, idle_ms, session_ms, unsent_ms, memory,
-        events;
+        events, reserve;
     bmb_addr http, rtsp, https, rtsps; /* family 0: no such outlet */
     char http_plain[CLI_TEXT_MAX], rtsp_plain[CLI_TEXT_MAX], certificate[CLI_TEXT_MAX], key[CLI_TEXT_MAX];
     cli_camera cameras[CLI_CAMERAS_MOST];
@@ -98,6 +99,7 @@ typedef struct cli_config {
     char board[CLI_TEXT_MAX], wiring[CLI_TEXT_MAX], state[CLI_TEXT_MAX], secrets[CLI_TEXT_MAX];
     char ssid[33];
     char passphrase[64]; /* from the secrets file; never printed */
+    char pages[CLI_TEXT_MAX];
     char users[CLI_TEXT_MAX], names[CLI_TEXT_MAX], origins[CLI_TEXT_MAX];
     int anybody; /* 0: watching as long as there are no users; else 1 + bmb_role */
     int64_t embed, host_viewers;
@@ -105,6 +107,38 @@ typedef struct cli_config {
     int light_style; /* bmb_light_style */
     char light_file[CLI_TEXT_MAX];
 } cli_config;
+
+/* What was changed over a file: settings, and sections that are taken away. */
+typedef struct cli_change {
+    uint8_t section; /* as in keys.h */
+    char name[BMB_NAME_MAX];
+    char key[24];             /* "": the whole section is taken away */
+    char value[CLI_TEXT_MAX]; /* "": the preset, whatever the file says */
+} cli_change;
+
+#define CLI_CHANGES_MOST 1024
+typedef struct cli_layer {
+    cli_change *rows; /* on the heap */
+    size_t count;
+} cli_layer;
+
+/* Sets a value; NULL takes the change back, so that the file's counts again. false: there is no memory, or there are
+ * too many. */
+bool cli_layer_set(cli_layer *l, const cli_change *c);
+void cli_layer_drop(cli_layer *l, size_t index);
+/* What was changed about this section, if anything: its index, or SIZE_MAX. key NULL: whatever of it. */
+size_t cli_layer_find(const cli_layer *l, uint8_t kind, const char *name, const char *key);
+bool cli_layer_copy(cli_layer *to, const cli_layer *from);
+void cli_layer_free(cli_layer *l);
+/* As a text in the form of a configuration, which the reader takes back; on the heap. What it does not know is left out
+ * and counted, since a newer or older version may have written it. */
+char *cli_layer_text(const cli_layer *l);
+size_t cli_layer_read(cli_layer *l, const char *text);
+
+/* A reading with what was changed over it. why: gets the message instead of it being printed; or NULL. culprit: the
+ * change that is at fault, its index; SIZE_MAX: none. */
+bool cli_config_parse_over(FILE *file, const char *path, const cli_layer *over, char *why, size_t room, size_t *culprit,
+                           cli_config *out);
 
 /* Reads a file. On failure prints one message with file, line, value and remedy, and returns false. */
 bool cli_config_read(const char *path, cli_config *out);
@@ -153,9 +187,11 @@ typedef struct cli_device {
     bmb_device *device;
     int light_fd, light_lit; /* -1: none */
     bool told;               /* the addresses were printed */
+    bool again;              /* it is to be opened anew */
     cli_access *access;
-    cli_secure *secure; /* NULL: nothing is encrypted */
-    bmb_port under;     /* … or the port below */
+    struct cli_settings *layers; /* what was changed over the file; NULL: it is read once, and nothing is changed */
+    cli_secure *secure;          /* NULL: nothing is encrypted */
+    bmb_port under;              /* … or the port below */
     uint8_t pins[CLI_PUSHES_MOST][32];
     bmb_addr hosts[CLI_TCP_MOST][CLI_HOSTS_MOST];
 } cli_device;
@@ -210,6 +246,14 @@ bmb_err cli_fetch_running(const cli_device *d, const char *camera, uint16_t widt
 const char *cli_missing_text(const cli_device *d, size_t camera, char *out, size_t room);
 /* Fills in config from file; every camera must be there. */
 bool cli_prepare(cli_device *d);
+/* … of that, the rows of feeds, outlets and pushes. */
+bool cli_prepare_rows(cli_device *d);
+/* The place of a feed in the device; SIZE_MAX: it has none. */
+size_t cli_place_of(const cli_device *d, const char *feed);
+/* Feeds came or went: those of accounts are other ones. */
+void cli_access_refresh(cli_device *d);
+/* Messages go into this text until it is ended with NULL; a line each. */
+void cli_capture(char *text, size_t room);
 void cli_print_addresses(cli_device *d);
 /* Runs until Ctrl-C, or for so many seconds where that is more than 0. */
 void cli_serve(cli_device *d, double seconds);
@@ -298,5 +342,6 @@ int cli_boards(int argc, const char **argv);
 int cli_send(int argc, const char **argv);
 int cli_users_command(int argc, const char **argv);
 int cli_keys(int argc, const char **argv);
+int cli_settings_command(int argc, const char **argv);
 
 #endif

@@ -1,7 +1,7 @@
 /* Plain TCP outlets and pushes: from what the configuration says to what the device takes. */
 #include <string.h>
 
-#include "cli.h"
+#include "settings.h"
 
 bool cli_destination(const char *where, const char *text, bool judge, bmb_push_config *out)
 {
@@ -167,9 +167,9 @@ static bool prepare_push(cli_device *d, const cli_plain *p)
 bool cli_prepare_plain(cli_device *d)
 {
     for (size_t i = 0; i < d->file.tcp_count; i++)
-        if (!prepare_tcp(d, &d->file.tcp[i])) return false;
+        if (d->file.tcp[i].paused == 0 && !prepare_tcp(d, &d->file.tcp[i])) return false;
     for (size_t i = 0; i < d->file.push_count; i++)
-        if (!prepare_push(d, &d->file.pushes[i])) return false;
+        if (d->file.pushes[i].paused == 0 && !prepare_push(d, &d->file.pushes[i])) return false;
     d->config.pushes = d->pushes;
     return true;
 }
@@ -178,10 +178,12 @@ void cli_write_descriptions(cli_device *d)
 {
     char text[1024];
     size_t size;
-    for (size_t i = 0; i < d->config.push_count; i++) {
+    for (size_t i = 0; i < d->file.push_count; i++) {
         const char *path = d->file.pushes[i].sdp;
+        size_t place = cli_push_place(d, i);
+        if (place == SIZE_MAX) continue;
         if (path[0] == '\0' || d->described[i]) continue;
-        bmb_err err = bmb_push_describe(d->device, i, text, sizeof text, &size);
+        bmb_err err = bmb_push_describe(d->device, place, text, sizeof text, &size);
         if (err == BMB_AGAIN) continue;
         d->described[i] = true;
         if (err != BMB_OK) {

@@ -2,7 +2,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "cli.h"
+#include "settings.h"
 
 #define HOSTS_MOST 16
 #define HANGING_MS 10000u /* a camera that was silent so long, and is started again in vain, hangs */
@@ -140,9 +140,9 @@ static void print_summary(const cli_device *d)
     bmb_device_stats device;
     bmb_device_stats_get(d->device, &device);
     cli_say("Stopped after %.1f s.", (double)device.uptime_us / 1e6);
-    for (size_t i = 0; i < d->config.feed_count; i++) {
-        bmb_feed_stats s;
-        (void)bmb_feed_stats_get(d->device, i, &s);
+    bmb_feed_stats s;
+    for (size_t i = 0; bmb_feed_stats_get(d->device, i, &s) == BMB_OK; i++) {
+        if (s.name[0] == '\0') continue;
         cli_say("  %s: %llu frames taken, %llu sent, %llu skipped, %llu dropped", s.name, (unsigned long long)s.frames,
                 (unsigned long long)s.sent, (unsigned long long)s.skipped, (unsigned long long)s.dropped);
     }
@@ -192,10 +192,11 @@ void cli_serve(cli_device *d, double seconds)
     (void)bmb_linux_notify("READY=1\nSTATUS=Serving");
     uint64_t end = UINT64_MAX;
     if (seconds > 0) end = d->port.now_us(d->port.ctx) + (uint64_t)(seconds * 1e6);
-    while (!cli_interrupted()) {
+    while (!cli_interrupted() && !d->again) {
         uint64_t next = bmb_step(d->device);
         cli_write_descriptions(d);
         if (d->board != NULL) next = tend_board(d, next);
+        if (d->layers != NULL) next = cli_settings_tend(d, next);
         next = cli_access_tend(d, cli_secure_tend(d, cli_light_tend(d, show_life(d, &life, next))));
         if (d->port.now_us(d->port.ctx) >= end) break;
         d->port.wait(d->port.ctx, next < end ? next : end);
@@ -272,56 +273,88 @@ static bool start(cli_device *d)
     return cli_light_open(d) && cli_open(d);
 }
 
-/* Without a file: what it would say for the cameras of this machine. */
-static bool invent(cli_device *d)
+/* The file and what was changed over it; without a file, what it would say for the cameras of this machine. */
+static cli_settings *open_settings(cli_device *d, const char *path)
 {
     char text[4096];
+    if (path != NULL) return cli_settings_open(path, NULL, &d->file);
     if (!cli_invent_config(&d->file, text, sizeof text)) {
         cli_error("no camera is attached to this machine, and no configuration was named; plug a camera in and see "
                   "`bambino cameras`, or try `bambino demo`");
-        return false;
+        return NULL;
     }
     d->invented = true;
     cli_say("No configuration was named; the cameras of this machine are served as if this one had been:\n\n%s", text);
-    return true;
+    return cli_settings_open(NULL, text, &d->file);
+}
+
+static bool override_all(cli_device *d, const run_options *o)
+{
+    cli_settings *s = d->layers;
+    cli_config *f = &d->file;
+    const char *const texts[] = { o->http, o->rtsp, o->https, o->rtsps, o->tcp };
+    bool good = override_addr("--http", o->http, &f->http) && override_addr("--rtsp", o->rtsp, &f->rtsp) &&
+                override_addr("--https", o->https, &f->https) && override_addr("--rtsps", o->rtsps, &f->rtsps) &&
+                override_tcp(o->tcp, f);
+    for (size_t i = 0; good && i < sizeof texts / sizeof texts[0]; i++) {
+        s->said[i] = texts[i] != NULL;
+        if (texts[i] != NULL) (void)bmb_addr_parse(texts[i], &s->say[i]);
+    }
+    return good;
+}
+
+/* Opens what the settings say now, and serves. *again: it is to be done once more, with other settings. */
+static int serve_once(cli_device *d, const run_options *options, bool first, bool *again)
+{
+    if (!override_all(d, options) || !cli_secrets_read(&d->file)) return EXIT_USAGE;
+    if (options->board != NULL && strlen(options->board) >= sizeof d->file.board) return EXIT_USAGE;
+    if (!cli_attach_as(d, options->board) || !cli_prepare(d)) return EXIT_FAILED;
+    cli_api_begin(d);
+    if (options->check) return check(d) ? EXIT_OK : EXIT_FAILED;
+    if (!start(d) || !cli_draft_begin(d)) return EXIT_FAILED;
+    cli_catch_signals(&d->port);
+    if (d->board == NULL) {
+        cli_print_addresses(d);
+    } else {
+        if (first)
+            bmb_board_say(d->board, "memory: %zu of %u KiB are used", (d->budget.total + 1023) / 1024,
+                          bmb_board_ram(d->board) / 1024);
+        (void)tend_board(d, 0);
+    }
+    cli_settings_arrived(d);
+    cli_serve(d, options->seconds);
+    *again = d->again && !cli_interrupted();
+    if (!*again) print_summary(d);
+    return EXIT_OK;
 }
 
 static int run(const char *path, const run_options *options, bool demo)
 {
-    cli_device *d = calloc(1, sizeof *d);
-    if (d == NULL) return cli_error("there is not enough memory");
-    int status = EXIT_FAILED;
-    d->tolerant = demo;
-    d->faults = options->faults;
-    if (!(path != NULL ? cli_config_read(path, &d->file) : invent(d)) ||
-        !override_addr("--http", options->http, &d->file.http) ||
-        !override_addr("--rtsp", options->rtsp, &d->file.rtsp) ||
-        !override_addr("--https", options->https, &d->file.https) ||
-        !override_addr("--rtsps", options->rtsps, &d->file.rtsps) || !override_tcp(options->tcp, &d->file) ||
-        !cli_secrets_read(&d->file)) {
-        status = EXIT_USAGE;
-    } else if (options->board != NULL && strlen(options->board) >= sizeof d->file.board) {
-        status = EXIT_USAGE;
-    } else if (cli_attach_as(d, options->board) && cli_prepare(d) && (options->check ? check(d) : start(d))) {
-        if (options->check) {
-            cli_close(d);
-            free(d);
-            return EXIT_OK;
-        }
-        cli_catch_signals(&d->port);
-        if (d->board == NULL) {
-            cli_print_addresses(d);
-        } else {
-            bmb_board_say(d->board, "memory: %zu of %u KiB are used", (d->budget.total + 1023) / 1024,
-                          bmb_board_ram(d->board) / 1024);
-            (void)tend_board(d, 0);
-        }
-        cli_serve(d, options->seconds);
-        print_summary(d);
-        status = EXIT_OK;
+    cli_settings *settings = NULL;
+    int status = EXIT_USAGE;
+    for (bool again = true, first = true; again; first = false) {
+        cli_device *d = calloc(1, sizeof *d);
+        again = false;
+        if (d == NULL) return cli_error("there is not enough memory");
+        d->tolerant = demo;
+        d->faults = options->faults;
+        if (first) settings = open_settings(d, path);
+        d->layers = settings;
+        bool good = settings != NULL && (first || cli_settings_parse(settings, &d->file));
+        status = good ? serve_once(d, options, first, &again) : EXIT_USAGE;
+        /* What was to be tried cannot be opened: what was before it can. */
+        bool fell = settings != NULL && status != EXIT_OK && !options->check && cli_settings_fall_back(settings, first);
+        if (fell)
+            cli_error(first ? "what was changed over the file may be the reason; starting without it"
+                            : "what was changed cannot be; opening again with what was before");
+        cli_close(d);
+        free(d);
+        if (again && settings->restart) cli_settings_reread(settings);
+        if (settings != NULL) cli_drafts_end(settings);
+        if (settings != NULL) settings->restart = settings->due = false;
+        again = again || fell;
     }
-    cli_close(d);
-    free(d);
+    cli_settings_close(settings);
     return status;
 }
 

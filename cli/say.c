@@ -9,8 +9,27 @@ static bmb_lines *said, *warned; /* opened when serving begins */
 
 #define LAST_WORDS_MS 500u /* for lines that wait at the end: nobody may read them */
 
+static char *captured;
+static size_t captured_room;
+
+void cli_capture(char *text, size_t room)
+{
+    captured = text;
+    captured_room = room;
+    if (text != NULL) text[0] = '\0';
+}
+
 int cli_error(const char *fmt, ...)
 {
+    if (captured != NULL) {
+        size_t at = strlen(captured);
+        if (at > 0 && at + 1 < captured_room) captured[at++] = '\n';
+        va_list rest;
+        va_start(rest, fmt);
+        vsnprintf(captured + at, captured_room - at, fmt, rest);
+        va_end(rest);
+        return EXIT_FAILED;
+    }
     char line[1024] = "bambino: ";
     size_t n = strlen(line);
     va_list args;

@@ -43,11 +43,12 @@ typedef struct bmb_request {
     size_t if_match_size, if_none_match_size;
     const uint8_t *body;
     size_t body_size;
-    bmb_role role;   /* of whoever asks */
-    const char *who; /* his name; NULL: nobody signed in */
-    bmb_addr peer;   /* from where */
-    uint16_t port;   /* of ours that was asked at */
-    bool secure;     /* encrypted */
+    bmb_role role;    /* of whoever asks … */
+    uint64_t adjusts; /* … and feeds that he may adjust, a bit for each by its index */
+    const char *who;  /* his name; NULL: nobody signed in */
+    bmb_addr peer;    /* from where */
+    uint16_t port;    /* of ours that was asked at */
+    bool secure;      /* encrypted */
 } bmb_request;
 
 typedef struct bmb_answer {

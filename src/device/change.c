@@ -150,9 +150,9 @@ static bool same_group(const bmb_multicast *a, const bmb_multicast *b)
 bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, bmb_fault *fault)
 {
     bmb_context *x = &d->context;
-    bmb_feed *feed = bmb_feeds_at(&d->feeds, index);
+    bmb_feed *feed = index < d->feeds.count ? &d->feeds.feed[index] : NULL;
     bmb_plan plan;
-    if (feed == NULL) return BMB_NOT_FOUND;
+    if (feed == NULL || (feed->removed && feed->paused == 0)) return BMB_NOT_FOUND;
     if (!changes(d)) return unsupported(fault, "changes", to->name);
     bmb_feed_config *row = feed_row(d, index);
     const bmb_feed_config before = *row;
@@ -174,6 +174,11 @@ bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, 
     if (same) {
         bmb_feed_hold_rate(x, feed);
         if (BMB_WITH_MULTICAST) bmb_lease_groups(d);
+        return BMB_OK;
+    }
+    if (feed->paused != 0) { /* it starts as that later */
+        settle(d, feed, &plan, at, size);
+        feed->camera.restored = false;
         return BMB_OK;
     }
     bool ran = feed->camera.state == BMB_CAMERA_RUNNING || feed->camera.state == BMB_CAMERA_STARTING;

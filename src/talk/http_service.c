@@ -41,7 +41,10 @@ void bmb_http_answer_service(bmb_talk *t, bmb_conn *c)
 {
     const bmb_config *config = t->x->config;
     const bmb_service *service = config->service;
-    const bmb_who who = { .account = c->pass.account };
+    const bmb_who who = { .account = c->pass.account, .local = !c->quiet && bmb_is_loopback(&c->peer) };
+    uint64_t adjusts = 0;
+    for (size_t i = 0; i < t->feeds->count; i++)
+        adjusts |= (uint64_t)bmb_guard_may(&t->guard, t->x, &who, BMB_ROLE_ADJUST, i) << i;
     const bmb_access *access = t->guard.access;
     const bmb_text type = bmb_http_parse_value(&c->http, BMB_FIELD_TYPE),
                    match = bmb_http_parse_value(&c->http, BMB_FIELD_IF_MATCH),
@@ -61,6 +64,7 @@ void bmb_http_answer_service(bmb_talk *t, bmb_conn *c)
         .body = c->http.body,
         .body_size = c->http.body_size,
         .role = access != NULL ? bmb_guard_role(&t->guard, &who) : BMB_ROLE_ADMINISTER,
+        .adjusts = adjusts,
         .who = who.account != 0 && who.account != BMB_BY_LINK ? access->accounts[who.account - 1].name : NULL,
         .peer = c->peer,
         .port = local.port,
