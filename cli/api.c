@@ -950,6 +950,8 @@ static void ask(void *ctx, const bmb_request *r, bmb_answer *a)
 
 void cli_api_begin(cli_device *d)
 {
-    d->layers->service = (bmb_service){ .ctx = d, .find = find, .ask = ask, .done = done, .body_most = 65536 };
-    d->config.service = &d->layers->service;
+    d->service.ctx = d;
+    d->service.find = find;
+    d->service.ask = ask;
+    d->service.done = done;
 }

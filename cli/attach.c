@@ -10,7 +10,9 @@
 #include "cli.h"
 
 #define RESERVE 8388608 /* bytes: a feed of 1920x1080, and more */
-#define PLACES 4u       /* for feeds and pushes that come */
+#define BODY 65536u     /* bytes that a request may bring, such as a whole file of settings … */
+#define BODY_OF_BOARD 4096u
+#define PLACES 4u /* for feeds and pushes that come */
 
 static volatile sig_atomic_t interrupted;
 static bmb_port *waiting_port;
@@ -352,6 +354,8 @@ bool cli_prepare(cli_device *d)
     bmb_config *c = &d->config;
     bmb_config_init(c);
     c->port = &d->port;
+    c->service = &d->service;
+    d->service.body_most = d->file.board[0] != '\0' ? BODY_OF_BOARD : BODY;
     c->name = f->device_name;
     c->assets = bmb_pages;
     c->asset_count = bmb_page_count;
@@ -419,6 +423,7 @@ bool cli_fault(const cli_device *d, const bmb_fault *why)
 bool cli_open(cli_device *d)
 {
     bmb_fault why;
+    if (d->layers == NULL) d->config.service = NULL; /* nothing is changed while it runs */
     if (bmb_budget_of(&d->config, &d->budget, &why) != BMB_OK) return cli_fault(d, &why);
     size_t allowed = d->file.memory > 0 ? (size_t)d->file.memory : d->budget.total;
     if (d->board != NULL && d->file.memory == 0) allowed = bmb_board_ram(d->board);

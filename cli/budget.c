@@ -250,6 +250,7 @@ static void print_memory(const cli_device *d, const cli_plan *p)
     print_amount(text, p->ram.viewers);
     if (p->ram.pushes > 0) print_amount("pushes", p->ram.pushes);
     print_amount("request buffers", p->ram.request_buffers);
+    if (p->ram.reserve > 0) print_amount("for changes while it runs", p->ram.reserve);
     if (p->ram.encryption > 0) {
         snprintf(text, sizeof text, "encryption, %zu of it each viewer", p->ram.per_viewer_tls);
         print_amount(text, p->ram.encryption);
@@ -357,6 +358,7 @@ static void print_json(cli_device *d)
     cJSON_AddNumberToObject(ram, "viewers", (double)p.ram.viewers);
     cJSON_AddNumberToObject(ram, "pushes", (double)p.ram.pushes);
     cJSON_AddNumberToObject(ram, "request_buffers", (double)p.ram.request_buffers);
+    cJSON_AddNumberToObject(ram, "reserve", (double)p.ram.reserve);
     if (p.ram.encryption > 0) cJSON_AddNumberToObject(ram, "encryption", (double)p.ram.encryption);
     if (p.ram.per_viewer_tls > 0) cJSON_AddNumberToObject(ram, "per_viewer_tls", (double)p.ram.per_viewer_tls);
     cJSON_AddNumberToObject(ram, "total", (double)p.ram.total);

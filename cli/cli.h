@@ -189,6 +189,7 @@ typedef struct cli_device {
     bool told;               /* the addresses were printed */
     bool again;              /* it is to be opened anew */
     cli_access *access;
+    bmb_service service;
     struct cli_settings *layers; /* what was changed over the file; NULL: it is read once, and nothing is changed */
     cli_secure *secure;          /* NULL: nothing is encrypted */
     bmb_port under;              /* … or the port below */

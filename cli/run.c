@@ -112,8 +112,11 @@ void cli_print_addresses(cli_device *d)
     d->told = true;
     const webs http = webs_of(d, BMB_OUTLET_HTTP), rtsp = webs_of(d, BMB_OUTLET_RTSP);
     const char *before = "All feeds in a browser:";
-    cli_say("%s: %zu feed%s, up to %u viewers, %zu KiB of memory\n", d->config.name, d->config.feed_count,
-            d->config.feed_count == 1 ? "" : "s", d->config.viewers, (d->budget.total + 1023) / 1024);
+    char reserve[48] = "";
+    const size_t spare = d->config.reserve.bytes;
+    if (spare > 0) snprintf(reserve, sizeof reserve, ", %zu KiB more for changes", spare / 1024);
+    cli_say("%s: %zu feed%s, up to %u viewers, %zu KiB of memory%s\n", d->config.name, d->config.feed_count,
+            d->config.feed_count == 1 ? "" : "s", d->config.viewers, (d->budget.total - spare + 1023) / 1024, reserve);
     for (size_t i = 0; i < d->config.feed_count; i++) {
         bmb_feed_stats stats;
         (void)bmb_feed_stats_get(d->device, i, &stats);

@@ -45,8 +45,7 @@ typedef struct cli_settings {
     cli_layer next_kept;  /* … as this */
     cli_way ways[CLI_WAYS_MOST];
     size_t way_count;
-    cli_draft *drafts; /* those that rows of the device belong to, the present one first */
-    bmb_service service;
+    cli_draft *drafts;       /* those that rows of the device belong to, the present one first */
     double cpu, cpu_percent; /* of the last look: seconds of the program … */
     uint64_t cpu_us;         /* … and when */
 } cli_settings;

@@ -228,6 +228,7 @@ bmb_err bmb_feed_add(bmb_device *d, const bmb_feed_config *config, size_t *index
     settle(d, feed, &plan, at, size);
     bmb_tell_of(x, row->name, NULL, BMB_EVENT_FEED_ADDED, 0, 0);
     bmb_feed_open(x, feed);
+    bmb_talk_feed_changed(&d->talk, feed);
     *index = i;
     return BMB_OK;
 }

@@ -56,6 +56,12 @@ static inline bmb_track *bmb_feed_video(bmb_feed *feed)
     return &feed->track[0];
 }
 
+/* Not a free place for one. */
+static inline bool bmb_feed_is_there(const bmb_feed *feed)
+{
+    return !BMB_WITH_CHANGES || feed->config->name[0] != '\0';
+}
+
 /* Draws what is random, and starts the camera. */
 void bmb_feed_open(bmb_context *x, bmb_feed *feed);
 void bmb_feed_start(bmb_context *x, bmb_feed *feed); /* the camera, again */

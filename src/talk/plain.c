@@ -110,7 +110,9 @@ static bmb_err flush_once(bmb_talk *t, bmb_conn *c)
         if (err != BMB_OK) return err;
         bmb_writer w = bmb_writer_of(c->tx, t->tx_room);
         if (c->ending) return BMB_OK;
-        while (framed && c->announced < t->feeds->count && !bmb_plain_allows(t, c, BMB_ROLE_WATCH, c->announced))
+        while (framed && c->announced < t->feeds->count &&
+               (!bmb_feed_is_there(&t->feeds->feed[c->announced]) ||
+                !bmb_plain_allows(t, c, BMB_ROLE_WATCH, c->announced)))
             c->announced++;
         if (framed && c->announced < t->feeds->count) {
             bmb_framed_put_feed(t, &w, c->announced++);
@@ -156,7 +158,8 @@ static void open_conversation(bmb_talk *t, bmb_conn *c)
         bmb_writer w = bmb_writer_of(c->tx, t->tx_room);
         uint16_t feeds = 0;
         for (size_t i = 0; i < t->feeds->count; i++)
-            feeds = (uint16_t)(feeds + bmb_plain_allows(t, c, BMB_ROLE_WATCH, i));
+            feeds = (uint16_t)(feeds +
+                               (bmb_feed_is_there(&t->feeds->feed[i]) && bmb_plain_allows(t, c, BMB_ROLE_WATCH, i)));
         bmb_framed_put_hello(t, feeds, &w);
         bmb_plain_end_tx(c, &w);
     }
