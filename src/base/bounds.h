@@ -45,6 +45,7 @@
 #define BMB_KEEP_AFTER_US 2000000u     /* changed controls are stored after: one write for a hand that turns a knob */
 #define BMB_KEEP_PAUSE_US 10000000u    /* and not again before: a medium may take long for a write, and wears out */
 #define BMB_KEEP_AGAIN_US 30000000u    /* and again, where the storage failed */
+#define BMB_FIGURES_US 1000000u        /* between two tellings of figures to whoever asked for them */
 #define BMB_PUSHES_MOST 16u
 #define BMB_DIAL_MOST_US 5000000u    /* a connection that is not made by then is given up */
 #define BMB_PUSH_RETRY_FIRST_MS 500u /* first pause before a push is tried again; doubles up to … */

@@ -130,6 +130,8 @@ static bmb_route_kind find(const bmb_config *config, const bmb_path *path, bmb_r
     if (path->size == 0 || path->text[0] != '/' || path->size == BMB_PATH_MAX) return BMB_ROUTE_ERROR;
     if (BMB_WITH_STATUS && bmb_path_is(path, "/status.json")) return BMB_ROUTE_STATUS;
     if (BMB_WITH_EVENTS && config->events > 0 && bmb_path_is(path, "/events")) return BMB_ROUTE_EVENTS;
+    out->value = BMB_WITH_EVENTS && config->events > 0 && bmb_path_is(path, "/events/figures");
+    if (out->value == 1) return BMB_ROUTE_EVENTS;
     if (BMB_WITH_ACCESS && bmb_path_is(path, "/who.json")) return BMB_ROUTE_WHO;
     out->asset = BMB_WITH_PAGE ? find_asset(config, path) : NULL;
     if (out->asset != NULL) return BMB_ROUTE_ASSET;

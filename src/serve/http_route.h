@@ -31,7 +31,7 @@ typedef struct bmb_route {
     uint16_t status;
     uint16_t feed;
     uint16_t width, height;
-    uint32_t value; /* of an error 405: 1: it may be posted */
+    uint32_t value; /* of an error 405: 1: it may be posted; EVENTS: 1: with figures */
     uint16_t times;
     uint8_t role;   /* SERVICE: bmb_role that it needs */
     uint32_t until; /* END_LINK: Unix time; 0: not said */

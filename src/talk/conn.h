@@ -86,7 +86,9 @@ struct bmb_conn {
                     uint8_t part;   /* of the status … */
                     uint16_t index; /* … and the row in it */
 #if BMB_WITH_EVENTS
-                    uint32_t event; /* number of the next one that is told */
+                    uint32_t event;      /* number of the next one that is told */
+                    bool figures;        /* figures each second are asked for … */
+                    uint32_t figured_ms; /* … and were last told then, ms since the start */
 #endif
 #if BMB_WITH_ACCESS
 #if BMB_WITH_SERVICE

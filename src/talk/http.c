@@ -231,6 +231,7 @@ static void act(bmb_talk *t, bmb_conn *c)
         if (BMB_WITH_STATUS) bmb_http_answer_pieces(t, c, BMB_MORE_STATUS, head_only);
         break;
     case BMB_ROUTE_EVENTS:
+        if (BMB_WITH_EVENTS) bmb_http_ask_figures(c, route.value == 1);
         if (BMB_WITH_EVENTS) bmb_http_answer_pieces(t, c, BMB_MORE_EVENTS, head_only);
         break;
     case BMB_ROUTE_FEED:
@@ -287,7 +288,7 @@ static void flush(bmb_talk *t, bmb_conn *c)
             continue;
         }
         if (BMB_WITH_EVENTS && c->state == BMB_CONN_ANSWERING && c->more == BMB_MORE_EVENTS) {
-            if (bmb_http_put_event(t, c)) continue;
+            if (bmb_http_put_event(t, c) || bmb_http_put_figures(t, c)) continue;
             err = BMB_AGAIN;
             break;
         }
@@ -320,7 +321,7 @@ static uint64_t due(const bmb_talk *t, const bmb_conn *c)
     const bmb_config *config = t->x->config;
     bool waits = c->state == BMB_CONN_WATCHING && c->viewer.once && c->viewer.watcher.frame == NULL;
     if (BMB_WITH_EVENTS && c->state == BMB_CONN_ANSWERING && c->more == BMB_MORE_EVENTS)
-        return c->since_us + BMB_EVENTS_ALIVE_US;
+        return bmb_http_events_due(t, c);
     if (c->state == BMB_CONN_READING)
         return c->since_us + (uint64_t)(c->http.begun ? config->request_ms : config->idle_ms) * 1000;
     return waits ? c->viewer.since_us + BMB_STILL_WAIT_US : UINT64_MAX; /* other stills have a bound of their own */
@@ -347,8 +348,8 @@ static void sweep(bmb_talk *t, bmb_conn *c)
     } else if (c->state == BMB_CONN_WATCHING) {
         sweep_watching(t, c);
     } else if (BMB_WITH_EVENTS && c->state == BMB_CONN_ANSWERING && c->more == BMB_MORE_EVENTS && c->tx_size == 0 &&
-               bmb_older_than(t->x, c->since_us, BMB_EVENTS_ALIVE_US)) {
-        bmb_http_put_alive(t, c);
+               t->x->now >= bmb_http_events_due(t, c)) {
+        if (!bmb_http_put_figures(t, c)) bmb_http_put_alive(t, c);
         flush(t, c);
     }
 }

@@ -72,6 +72,51 @@ void bmb_http_put_alive(const bmb_talk *t, bmb_conn *c)
     c->since_us = t->x->now;
 }
 
+void bmb_http_ask_figures(bmb_conn *c, bool figures)
+{
+    c->figures = figures;
+    c->figured_ms = 0;
+}
+
+static uint64_t figures_due(const bmb_talk *t, const bmb_conn *c)
+{
+    bool within = c->part > 0 || c->index > 0;
+    return within ? t->x->now : t->x->start_us + (uint64_t)c->figured_ms * 1000 + BMB_FIGURES_US;
+}
+
+uint64_t bmb_http_events_due(const bmb_talk *t, const bmb_conn *c)
+{
+    uint64_t alive = c->since_us + BMB_EVENTS_ALIVE_US, figures = c->figures ? figures_due(t, c) : UINT64_MAX;
+    return figures < alive ? figures : alive;
+}
+
+/* true: there is a piece in tx. */
+bool bmb_http_put_figures(bmb_talk *t, bmb_conn *c)
+{
+    static const char *const names[BMB_STATUS_PARTS] = { "device", "outlet", "feed", "push", "viewer", "sign_in" };
+    const bmb_context *x = t->x;
+    if (!c->figures || x->now < figures_due(t, c)) return false;
+    if (c->part == 0 && c->index == 0) c->figured_ms = bmb_ms_between(x->start_us, x->now);
+    const bmb_status_view view = bmb_http_view(t, c);
+    for (; names[c->part] != NULL; c->part++, c->index = 0) { /* the last part is the document's end */
+        bmb_writer w = bmb_writer_of(c->tx, t->tx_room);
+        bmb_put_text(&w, "event: figures\ndata: {\"%s\":", names[c->part]);
+        size_t n = t->figures->row(t->figures, &view, (bmb_status_part)c->part, c->index, (char *)w.at,
+                                   (size_t)(w.end - w.at) - 4);
+        if (n == 0) continue;
+        w.at += n;
+        bmb_put_str(&w, "}\n\n");
+        c->index++;
+        c->tx_at = 0;
+        c->tx_size = (uint16_t)bmb_written(&w);
+        c->since_us = x->now;
+        return true;
+    }
+    c->part = 0;
+    c->index = 0;
+    return false;
+}
+
 void bmb_http_spread_events(bmb_talk *t)
 {
     bmb_history *h = &t->x->history;

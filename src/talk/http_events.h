@@ -16,4 +16,10 @@ void bmb_http_spread_events(bmb_talk *t);
 /* The connection has been silent for BMB_EVENTS_ALIVE_US. */
 void bmb_http_put_alive(const bmb_talk *t, bmb_conn *c);
 
+/* Whoever asks for them gets figures each second, a row of the status at a time. */
+void bmb_http_ask_figures(bmb_conn *c, bool figures);
+bool bmb_http_put_figures(bmb_talk *t, bmb_conn *c);
+/* When there is something to say although nothing happens. */
+uint64_t bmb_http_events_due(const bmb_talk *t, const bmb_conn *c);
+
 #endif
