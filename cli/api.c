@@ -851,7 +851,7 @@ static bool find_settings(const char *path, size_t size, bmb_role *needs)
         *needs = BMB_ROLE_ADJUST;
         return true;
     }
-    if (is(path, size, "/settings/keep") || is(path, size, "/settings/return")) {
+    if (is(path, size, "/settings/trial") || is(path, size, "/settings/keep") || is(path, size, "/settings/return")) {
         *needs = BMB_ROLE_ADJUST;
         return true;
     }
@@ -922,6 +922,10 @@ static bool ask_get(cli_device *d, const bmb_request *r, bmb_answer *a)
         tell_document(d, r, a);
     } else if (is(r->path, r->path_size, "/settings/details")) {
         tell_details(d, r, a);
+    } else if (is(r->path, r->path_size, "/settings/trial")) {
+        cJSON *o = cJSON_CreateObject();
+        cJSON_AddItemToObject(o, "trial", trial_of(d));
+        answer_json(a, 200, JSON, o);
     } else if (is(r->path, r->path_size, "/settings/changes")) {
         tell_changes(d, a);
     } else if (is(r->path, r->path_size, "/settings/file")) {
