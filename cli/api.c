@@ -188,7 +188,18 @@ static bool shows(const item *i, const key_row *k, bmb_role role)
            (role >= BMB_ROLE_ADMINISTER || cli_key_is_adjusted(k)) && has_control(k, &i->info, &i->stats);
 }
 
-/* The settings as one object: what is in force, or asked for where that is all that is known. */
+/* What is asked for, or holds where nothing is: it changes when somebody changes it, and not by itself as what is in
+ * force may. */
+static bool asked_for(const cli_device *d, const item *i, const key_row *k, char *out, size_t room)
+{
+    if (cli_key_text(k, i->at, out, room) && strcmp(out, "auto") != 0) return true;
+    if (k->type != KEY_CONTROL) return in_force(d, k, i->name, out, room) || cli_key_text(k, i->at, out, room);
+    if (i->info.controls[k->at].step == 0) return false;
+    snprintf(out, room, "%" PRId32, i->info.controls[k->at].preset);
+    return true;
+}
+
+/* The settings as one object. */
 static cJSON *document(const cli_device *d, const bmb_request *asker)
 {
     cJSON *root = cJSON_CreateObject();
@@ -199,9 +210,7 @@ static cJSON *document(const cli_device *d, const bmb_request *asker)
     for (size_t n = 0; item_at(d, n, asker->adjusts, &i); n++) {
         cJSON *o = cJSON_CreateObject();
         for (size_t r = 0; (k = cli_key_at(r)) != NULL; r++)
-            if (shows(&i, k, role) &&
-                (in_force(d, k, i.name, text, sizeof text) || cli_key_text(k, i.at, text, sizeof text)))
-                add_value(o, k->key, k, text);
+            if (shows(&i, k, role) && asked_for(d, &i, k, text, sizeof text)) add_value(o, k->key, k, text);
         bool list = cli_section_is_list(i.section);
         const char *name = cli_section_names[i.section];
         cJSON *to = list ? cJSON_GetObjectItemCaseSensitive(root, name) : root;

@@ -242,6 +242,7 @@ static bool prepare_settings(cli_device *d, size_t index, const bmb_camera_info 
             d->settings[index][out->setting_count++] = (bmb_setting){ (bmb_control)c, (int32_t)f->control[c] };
             continue;
         }
+        if (f->changed && !suits(out->mode.codec, (bmb_control)c)) continue; /* it counts again with the other codec */
         if (r->step == 0 || !suits(out->mode.codec, (bmb_control)c)) {
             cli_error("%s:%d: feed \"%s\": camera \"%s\" has no control \"%s\"; `bambino cameras` lists those it has",
                       d->file.path, f->line, f->name, f->camera, bmb_control_name((bmb_control)c));

@@ -441,6 +441,7 @@ static bool lay_over(reading *r, size_t *culprit)
         if (k == NULL || c->value[0] == '\0') continue;
         *culprit = i;
         if (!go_to(r, c) || !store(r, k, c->value)) return false;
+        if (r->section == SECTION_FEED) r->feed->changed = true;
     }
     *culprit = SIZE_MAX;
     return true;

@@ -240,6 +240,9 @@ static bool set_controls(step *s, size_t place, const cli_feed *before, const cl
     for (size_t c = 0; c < BMB_CONTROL_COUNT; c++) {
         int32_t effective, value = (int32_t)after->control[c];
         bool same = before->control_set[c] == after->control_set[c] && before->control[c] == after->control[c];
+        /* A rate that is not held any longer leaves the quality where it was last. */
+        if (c == BMB_CONTROL_QUALITY && before->control_set[BMB_CONTROL_KBPS] && !after->control_set[BMB_CONTROL_KBPS])
+            same = false;
         bool rate = c == BMB_CONTROL_KBPS && s->to->feeds[after - s->to->file.feeds].mode.codec == BMB_CODEC_JPEG;
         if (same || rate || (!after->control_set[c] && (!known || info.controls[c].step == 0))) continue;
         if (!after->control_set[c]) value = info.controls[c].preset;

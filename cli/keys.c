@@ -297,7 +297,9 @@ bool cli_key_is_local(const key_row *k)
 bool cli_key_is_dangerous(const key_row *k)
 {
     static const char *const of_device[] = { "anybody", "names", "memory", "request-buffer", NULL };
-    return k->section == SECTION_HTTP || k->section == SECTION_NETWORK || is_one_of(k, SECTION_DEVICE, of_device);
+    static const char *const of_network[] = { "ssid", NULL };
+    return k->section == SECTION_HTTP || is_one_of(k, SECTION_NETWORK, of_network) ||
+           is_one_of(k, SECTION_DEVICE, of_device);
 }
 
 bool cli_key_is_adjusted(const key_row *k)

@@ -11,6 +11,7 @@ const GROUPS = {
 const labelOf = (row) => W.labels[row.key] ?? row.key.replaceAll('-', ' ');
 const choicesOf = (row) => row.choices ?? (/^(.*: )?\d+(, \d+)* or \d+$/.test(row.unit) && row.unit !== '0 or 1' ? row.unit.match(/\d+/g).map(Number)
   : row.step && row.most - row.least === row.step && row.step > 1 ? [row.least, row.most] : null);
+const isPreset = (row) => `${row.value}` === `${row.preset}` || (!row.changed && row.asked === undefined);
 const isSwitch = (row) => row.least === 0 && row.most === 1;
 const unitOf = (row) => (/ or |pixels/.test(row.unit) ? '' : W.units[row.unit] ?? row.unit);
 
@@ -30,7 +31,7 @@ function inputOf(row, act, slider = true) {
   } else if (row.least !== undefined) {
     const slides = slider && row.most - row.least <= 100000 && row.needs === 'adjust';
     node = make('input', { type: slides ? 'range' : 'number', min: row.least, max: row.most, step: row.key === 'rate' ? (slides ? 1 : 'any') : row.step, name });
-    node.value = row.value ?? (slides ? row.least : '');
+    node.value = row.value ?? (slides ? (typeof row.preset === 'number' ? row.preset : row.least) : '');
     node.placeholder = row.preset;
     node.addEventListener(slides ? 'input' : 'change', () => act(node.value === '' ? null : Number(node.value)));
   } else {
@@ -46,9 +47,9 @@ const fieldOf = (key) => el('controls').querySelector(`[data-key="${key}"]`);
 
 function fillField(field, row) {
   const input = inputOf(row, (value) => send(row.key, value)), out = make('output', {}), asked = row.why ? `${W.inForce(row.value)}: ${row.why}` : '';
-  const shows = input.type === 'range' ? `${row.value ?? W.none} ${unitOf(row)}` : unitOf(row);
+  const shows = input.type === 'range' ? `${row.value ?? row.preset ?? W.none} ${unitOf(row)}` : unitOf(row);
   const back = button('↺', () => send(row.key, null), { title: W.preset(row.preset), 'aria-label': W.presetOf(labelOf(row)), className: 'back' });
-  back.disabled = `${row.value}` === `${row.preset}` || (!row.changed && row.asked === undefined);
+  back.disabled = isPreset(row);
   out.textContent = shows;
   if (input.type === 'range') input.addEventListener('input', () => { out.textContent = `${input.value} ${unitOf(row)}`; });
   const line = make('label', {}, make('span', {}, labelOf(row)), input, out);

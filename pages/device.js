@@ -37,19 +37,30 @@ function formField(row) {
   };
   const input = inputOf(row, set, false);
   const back = button('↺', () => { set(null); input.value = ''; input.checked = false; }, { title: W.preset(row.preset), 'aria-label': W.presetOf(labelOf(row)), className: 'back' });
-  back.disabled = !row.changed && row.asked === undefined;
+  back.disabled = isPreset(row);
   field.append(make('label', {}, make('span', {}, row.key), input, make('output', {}, unitOf(row))), back, make('small', {}, [row.help, note].filter(Boolean).join(' · ')));
   return field;
 }
 
-async function change(changes, seconds, out) {
+function linkAt(port) {
+  const address = `${location.protocol}//${location.hostname}:${port}/`;
+  return make('a', { href: address, textContent: address });
+}
+
+// One after the other: each begins with the settings as the one before left them.
+let turn = Promise.resolve();
+const change = (...what) => { turn = turn.then(() => changeNow(...what)); };
+async function changeNow(changes, seconds, out) {
   try {
     const { json } = await patch(changes, { seconds, etag: settings?.etag });
+    out.closest('form').classList.remove('typed');
     say(out, json.in_force === 'soon' ? W.soon : json.trial ? W.tried : json.kept ? W.kept : W.notKept);
-    setTimeout(() => openDevice(true), json.in_force === 'soon' ? 2500 : 200);
+    if (json.trial?.confirm_at.length) out.append(' ', W.confirmAt, ' ', linkAt(json.trial.confirm_at[0]));
+    if (json.in_force === 'soon') setTimeout(() => openDevice(true).catch(() => {}), 2500); // it may be elsewhere then
+    else await openDevice(true);
   } catch (error) {
     say(out, error.status === 412 ? W.changedAway : `${error.message}${error.at ? ` (${error.at})` : ''}`);
-    if (error.status === 412) openDevice(true);
+    if (error.status === 412) await openDevice(true);
   }
 }
 
@@ -102,7 +113,7 @@ async function openDevice(again) {
   const opened = again ? [...document.querySelectorAll('#all-settings details[open] > summary')].map((s) => s.textContent) : [];
   const [{ json }, { etag }, { json: changes }] = await Promise.all([ask('GET', '/settings/details'), ask('GET', '/settings'), ask('GET', '/settings/changes')]);
   settings = { etag };
-  showSettings(json.settings);
+  if (!document.querySelector('#all-settings form.typed')) showSettings(json.settings); // what is being typed stays
   for (const s of document.querySelectorAll('#all-settings summary')) if (opened.includes(s.textContent)) s.parentElement.open = true;
   say(el('stores'), json.kept ? '' : W.stays);
   say(el('changes-head'), W.changes(changes.changes.length));
@@ -121,8 +132,7 @@ async function watchTrial() {
       const here = Number(location.port || (location.protocol === 'https:' ? 443 : 80)), elsewhere = trial.confirm_at.length && !trial.confirm_at.includes(here);
       el('trial-keep').hidden = Boolean(elsewhere);
       el('trial-where').hidden = !elsewhere;
-      const address = `${location.protocol}//${location.hostname}:${trial.confirm_at[0]}/`;
-      el('trial-where').replaceChildren(W.confirmAt, ' ', make('a', { href: address, textContent: address }));
+      el('trial-where').replaceChildren(W.confirmAt, ' ', linkAt(trial.confirm_at[0]));
     }
   } else el('trial').hidden = true;
 }
@@ -132,7 +142,7 @@ const act = (method, path, out, done, body) => async () => {
     await ask(method, path, body?.());
     say(out, done);
   } catch (error) { say(out, error.message); }
-  setTimeout(() => openDevice(true), 1500);
+  setTimeout(() => openDevice(true).catch(() => {}), 1500);
 };
 el('trial-keep').addEventListener('click', act('POST', '/settings/keep', el('trial-text'), W.kept));
 el('trial-undo').addEventListener('click', act('POST', '/settings/return', el('trial-text'), ''));

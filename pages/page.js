@@ -12,7 +12,7 @@ function route() {
     else link.removeAttribute('aria-current');
   }
   if (where !== 'feed') closeFeed();
-  if (where === 'device') { if (!el('view-device').opened) openDevice(); el('view-device').opened = true; } else el('view-device').opened = false;
+  if (where === 'device') { if (!el('view-device').opened) openDevice().catch(() => {}); el('view-device').opened = true; } else el('view-device').opened = false;
   if (status && sees) show(where, name);
 }
 

@@ -242,7 +242,9 @@ void bmb_talk_feed_changed(bmb_talk *t, const bmb_feed *feed)
 {
     for (bmb_conn *c = t->conns; c < t->conns + t->conn_most; c++) {
         bool framed = c->state != BMB_CONN_FREE && c->kind == BMB_CONN_TCP && c->framed;
-        if (framed && c->announced > feed->number) c->announced = feed->number;
+        if (!framed || c->announced <= feed->number) continue;
+        c->announced = feed->number;
+        bmb_conn_resume(t, c);
     }
 }
 

@@ -46,13 +46,43 @@ async function shows(page, url) {
   const yard = page.locator('article', { hasText: 'Sidings' });
   const fps = await yard.locator('[data-figure=fps]').textContent();
   assert.ok(Math.abs(parseFloat(fps) - 15) < 4, `frames per second: ${fps}`);
-  const links = await page.$$eval('.addresses a', (all) => all.map((a) => a.href));
-  assert.ok(links.includes(`${url}yard.mjpeg`) && links.includes(`${url}yard.jpg`), links.join());
-  assert.ok(links.some((link) => /^rtsp:\/\/127\.0\.0\.1:\d+\/station$/.test(link)), links.join());
   assert.equal(await page.locator('article').count(), 3, 'a preview has no card of its own');
-  await page.click('.addresses button');
-  await until(page, () => document.querySelector('.addresses button').textContent === 'Copied');
-  await page.waitForSelector('#watching tbody tr');
+  // Whoever does not look at a picture does not watch it.
+  const viewers = () => page.evaluate(async () => (await (await fetch('/status.json')).json()).device.viewers);
+  assert.equal(await viewers(), 3);
+  await yard.hover();
+  await yard.locator('.pause').click();
+  await until(page, async () => (await (await fetch('/status.json')).json()).device.viewers === 2);
+  await yard.locator('.pause').click();
+  await until(page, async () => (await (await fetch('/status.json')).json()).device.viewers === 3);
+  await page.selectOption('#every', '1');
+  await until(page, async () => (await (await fetch('/status.json')).json()).device.viewers === 0);
+  const first = await fingerprint(page, 1);
+  await page.waitForTimeout(2500);
+  assert.notEqual(await fingerprint(page, 1), first, 'stills follow each other');
+  await page.selectOption('#every', 'live');
+  await page.selectOption('#columns', '1');
+  assert.ok(await page.evaluate(() => document.querySelector('article').offsetWidth > innerWidth * 0.9));
+  await until(page, async () => (await (await fetch('/status.json')).json()).device.viewers <= 2, 5000); // the others are out of sight
+  await page.selectOption('#columns', 'auto');
+
+  await yard.locator('h2 a').click();
+  await until(page, () => document.querySelector('#big').naturalWidth === 640);
+  assert.ok(page.url().endsWith('#/feed/yard'), 'to be bookmarked');
+  await until(page, () => /Nothing holds it back|camera delivers/.test(document.querySelector('#verdict').textContent));
+  assert.equal(await page.locator('#plots figure').count(), 5);
+  const links = await page.$$eval('#addresses a', (all) => all.map((a) => a.href));
+  assert.ok(links.includes(`${url}yard.mjpeg`) && links.includes(`${url}yard.jpg`), links.join());
+  assert.ok(links.some((link) => /^rtsp:\/\/127\.0\.0\.1:\d+\/yard$/.test(link)), links.join());
+  await page.click('#addresses button');
+  await until(page, () => document.querySelector('#addresses button').textContent === 'Copied');
+  if (process.argv[5]) await page.screenshot({ path: process.argv[5] });
+  await page.click('nav a:has-text("Device")');
+  await page.waitForSelector('#facts dt');
+  await until(page, async () => (await (await fetch('/status.json')).json()).device.viewers === 0); // the picture was left
+  await page.keyboard.press('Escape');
+  await page.click('nav a:has-text("Pictures")');
+  await until(page, () => document.querySelectorAll('article img')[1]?.naturalWidth > 0);
 }
 
 const { process: server, url } = await serve(process.argv[2]);
