@@ -284,6 +284,12 @@ static bool prepare_feed(cli_device *d, size_t index)
     *out = (bmb_feed_config){ .name = f->name, .title = f->title, .camera = f->camera };
     out->preview = f->preview[0] != '\0' ? f->preview : NULL;
     if (!choose_mode(d, f, &info, &out->mode) || !prepare_settings(d, index, &info)) return false;
+    int64_t bright = f->day_above > 0 ? f->day_above : f->night_below + 60;
+    if (out->mode.codec == BMB_CODEC_JPEG)
+        out->daylight = (bmb_daylight_config){ .dark = (uint8_t)f->night_below,
+                                               .bright = (uint8_t)(bright < 254 ? bright : 254),
+                                               .seconds = (uint16_t)f->night_after,
+                                               .light = (uint8_t)f->night_light };
     out->quality_least = (uint8_t)f->quality_least;
     out->quality_most = (uint8_t)f->quality_most;
     out->keep_controls = d->file.state[0] != '\0';

@@ -58,6 +58,7 @@ typedef struct cli_feed {
     bmb_addr multicast;
     bool multicast_auto; /* a group is to be chosen */
     int64_t multicast_ttl, multicast_always, multicast_open, open, paused;
+    int64_t night_below, day_above, night_after, night_light;
     bool changed; /* over the file: its codec may be another than the one that its controls were set for */
     int line;
 } cli_feed;

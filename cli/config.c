@@ -94,6 +94,7 @@ static void new_feed(reading *r, const char *name)
     snprintf(f->camera, sizeof f->camera, "%s", name);
     snprintf(f->title, sizeof f->title, "%s", name);
     f->multicast_ttl = 1;
+    f->night_after = 10;
     f->line = r->line;
     r->feed = f;
 }

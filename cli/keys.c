@@ -175,6 +175,13 @@ static const key_row keys[] = {
       "mains whose flicker is filtered (V4L2: power line frequency)" },
     { SECTION_FEED, "night", KEY_CONTROL, BMB_CONTROL_NIGHT, 0, 1, NULL, "0 or 1", "0",
       "grey and bright, for infrared light" },
+    { SECTION_FEED, "night-below", KEY_INT, FEED(night_below), 0, 254, NULL, "0 (black) to 254", "0",
+      "JPEG: night mode by itself, when the pictures' brightness stays below this; 0: off" },
+    { SECTION_FEED, "day-above", KEY_INT, FEED(day_above), 0, 254, NULL, "0 (black) to 254", "night-below + 60",
+      "… and back, when it stays above this: more than what night mode makes of a dark picture" },
+    { SECTION_FEED, "night-after", KEY_INT, FEED(night_after), 0, 3600, NULL, "s", "10", "… for so long" },
+    { SECTION_FEED, "night-light", KEY_INT, FEED(night_light), 0, 100, NULL, "per cent", "0",
+      "the camera's own light at night; 0: it is not touched" },
     { SECTION_FEED, "illumination", KEY_CONTROL, BMB_CONTROL_ILLUMINATION, 0, 100, NULL, "per cent", "0",
       "light of the camera's own" },
     { SECTION_FEED, "focus", KEY_CONTROL, BMB_CONTROL_FOCUS, 0, 65536, NULL, "", "0",
@@ -304,7 +311,9 @@ bool cli_key_is_dangerous(const key_row *k)
 
 bool cli_key_is_adjusted(const key_row *k)
 {
-    static const char *const of_feed[] = { "size", "rate", "quality-least", "quality-most", NULL };
+    static const char *const of_feed[] = { "size",         "rate",        "quality-least",
+                                           "quality-most", "night-below", "day-above",
+                                           "night-after",  "night-light", NULL };
     return k->type == KEY_CONTROL || is_one_of(k, SECTION_FEED, of_feed);
 }
 
@@ -312,7 +321,8 @@ const char *cli_key_notice(const key_row *k)
 {
     static const char *const of_device[] = { "name", "log", "cpu-percent", NULL };
     static const char *const gap[] = { "size", "rate", "frame-max", "reel", "storage", NULL };
-    static const char *const quiet[] = { "title", "preview", "quality-least", "quality-most", "open", NULL };
+    static const char *const quiet[] = { "title",       "preview",   "quality-least", "quality-most", "open",
+                                         "night-below", "day-above", "night-after",   "night-light",  NULL };
     if (k->type == KEY_CONTROL || is_one_of(k, SECTION_DEVICE, of_device) || is_one_of(k, SECTION_FEED, quiet) ||
         (k->section == SECTION_NETWORK && strcmp(k->key, "uplink-kbps") == 0))
         return "nothing";

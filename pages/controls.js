@@ -6,7 +6,7 @@ const GROUPS = {
   view: ['flip-h', 'flip-v', 'rotate', 'zoom', 'pan', 'tilt', 'focus'],
   stream: ['size', 'rate', 'codec', 'quality', 'kbps', 'key-ms', 'profile', 'quality-least', 'quality-most'],
   picture: ['brightness', 'contrast', 'saturation', 'sharpness', 'hue', 'gamma'],
-  light: ['exposure-us', 'gain', 'white-k', 'flicker', 'night', 'illumination', 'backlight'],
+  light: ['exposure-us', 'gain', 'white-k', 'flicker', 'night', 'night-below', 'day-above', 'night-after', 'night-light', 'illumination', 'backlight'],
 };
 const labelOf = (row) => W.labels[row.key] ?? row.key.replaceAll('-', ' ');
 const choicesOf = (row) => row.choices ?? (/^(.*: )?\d+(, \d+)* or \d+$/.test(row.unit) && row.unit !== '0 or 1' ? row.unit.match(/\d+/g).map(Number)

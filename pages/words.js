@@ -91,6 +91,7 @@ const W = {
     'feed-changed': (d) => `it is changed to ${d.width}×${d.height} at ${d.fps}/s`,
     'settings-changed': (d) => `${d.text ?? 'somebody'} changed ${plural(d.value, 'setting')}${d.extra ? `, tried for ${d.extra} s` : ''}`,
     'settings-returned': (d) => `${plural(d.value, 'setting')} came back as before, since nobody confirmed the change`,
+    daylight: (d) => (d.value ? 'it is night: the camera is set for it' : 'it is day again'),
     'connections-full': (d) => `all ${d.value} connections are in use`,
     'not-found': (d) => `somebody asked for ${d.text ?? 'something'} that is not there`,
     'signed-in': (d) => `${d.text} signed in`,

@@ -15,4 +15,5 @@
 #define BMB_WITH_TLS 0
 #define BMB_WITH_EVENTS 0
 #define BMB_WITH_CHANGES 0
+#define BMB_WITH_DAYLIGHT 0
 #define BMB_WITH_SERVICE 0

@@ -52,6 +52,16 @@ typedef struct bmb_multicast {
  * device may in rare cases get the same one, which bmb_open() refuses (BMB_IN_USE). */
 bmb_addr bmb_multicast_choose(const char *device, const char *feed);
 
+/* Day and night by the brightness of a feed's own pictures, 0 (black) to 255, which has to be JPEG: below `dark` for so
+ * many seconds the camera's night control is set, and its light; above `bright` for as long both are taken back. The
+ * feed's encoder does not rest then. */
+typedef struct bmb_daylight_config {
+    uint8_t dark;     /* 0: the camera stays as it is set */
+    uint8_t bright;   /* over dark: by more than night mode makes a picture brighter */
+    uint16_t seconds; /* 0: at once */
+    uint8_t light;    /* illumination at night, per cent; 0: it is not touched */
+} bmb_daylight_config;
+
 typedef struct bmb_feed_config {
     const char *name;    /* in addresses: a..z 0..9 - _, 1 to 23 bytes */
     const char *title;   /* for people, UTF-8; NULL: the name */
@@ -68,6 +78,7 @@ typedef struct bmb_feed_config {
     uint32_t kbps; /* JPEG: hold this bit rate by quality, then by dropping frames; 0: quality stays as it is set */
     uint8_t quality_least, quality_most; /* bounds for that; 0: 20 and 90 */
     bool open;                           /* everybody may watch it, whoever may watch the others */
+    bmb_daylight_config daylight;
     bool keep_controls; /* what bmb_control_set() changes is stored by the port and restored at the next opening */
 } bmb_feed_config;
 
@@ -362,6 +373,7 @@ typedef struct bmb_feed_stats {
     uint32_t reel_bytes;               /* size of the reel; borrowed: 0 */
     uint32_t reel_used;                /* bytes of frames held now */
     uint32_t reel_frames, reel_pinned; /* frames held now, and those that a viewer is in the middle of */
+    int16_t brightness;                /* of a picture of the last second, 0 to 255; -1: not measured */
     uint32_t newest_ms;                /* age of the newest frame; UINT32_MAX: none yet */
     uint16_t viewers;
 } bmb_feed_stats;

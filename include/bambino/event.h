@@ -82,9 +82,10 @@ typedef enum bmb_event_code {
     BMB_EVENT_SETTINGS_CHANGED, /* peer, text: who, or NULL: anybody; value: how many; extra: s until they return unless
                                    they are confirmed, or 0 */
     BMB_EVENT_SETTINGS_RETURNED, /* value: how many are what they were before, since nobody confirmed them */
-    BMB_EVENT_SETTINGS_NOT_KEPT  /* err; the port's storage failed */
+    BMB_EVENT_SETTINGS_NOT_KEPT, /* err; the port's storage failed */
+    BMB_EVENT_DAYLIGHT           /* feed; value: 1 night, 0 day; extra: the pictures' brightness, 0 to 255 */
 } bmb_event_code;
-#define BMB_EVENT_COUNT ((int)BMB_EVENT_SETTINGS_NOT_KEPT + 1)
+#define BMB_EVENT_COUNT ((int)BMB_EVENT_DAYLIGHT + 1)
 
 /* Why a session over UDP was ended although nobody asked for it. */
 typedef enum bmb_ending {

@@ -90,6 +90,11 @@
     1 /* feeds, outlets and pushes that change, come and go while the device runs (bmb_config.reserve) */
 #endif
 
+/* 0.8 KB */
+#ifndef BMB_WITH_DAYLIGHT
+#define BMB_WITH_DAYLIGHT 1 /* night mode by the brightness of JPEG pictures (bmb_feed_config.daylight) */
+#endif
+
 /* Who may do what. */
 /* 16.5 KB; RAM: 56 bytes for each viewer, and 3 KB where there are accounts */
 #ifndef BMB_WITH_ACCESS
@@ -171,6 +176,8 @@
 #define BMB_WITH_TS 0
 #endif
 #if !BMB_WITH_CONTROLS
+#undef BMB_WITH_DAYLIGHT
+#define BMB_WITH_DAYLIGHT 0
 #undef BMB_WITH_RATE
 #define BMB_WITH_RATE 0
 #endif

@@ -230,6 +230,9 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
     case BMB_EVENT_SETTINGS_RETURNED:
         return format(out, room, "%" PRId64 " setting(s) are what they were before: nobody confirmed the change",
                       e->value);
+    case BMB_EVENT_DAYLIGHT:
+        return format(out, room, "feed \"%s\": it is %s, its pictures' brightness is %" PRId64 " of 255", feed,
+                      e->value != 0 ? "night" : "day", e->extra);
     case BMB_EVENT_SETTINGS_NOT_KEPT:
         return format(out, room, "changed settings could not be stored (%s); a restart would lose them",
                       bmb_err_text(e->err));

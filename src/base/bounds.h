@@ -4,6 +4,13 @@
 
 #include "bambino/options.h"
 
+/* What only changes need elsewhere is its file's own without them. */
+#if BMB_WITH_CHANGES
+#define BMB_FOR_CHANGES
+#else
+#define BMB_FOR_CHANGES static
+#endif
+
 #define BMB_FEEDS_MOST 64u  /* a bit each in a word */
 #define BMB_STREAMS_MOST 8u /* of one camera that are asked about together */
 #define BMB_TRACKS_MOST 1u  /* of a feed: its pictures */
@@ -45,6 +52,7 @@
 #define BMB_KEEP_AFTER_US 2000000u     /* changed controls are stored after: one write for a hand that turns a knob */
 #define BMB_KEEP_PAUSE_US 10000000u    /* and not again before: a medium may take long for a write, and wears out */
 #define BMB_KEEP_AGAIN_US 30000000u    /* and again, where the storage failed */
+#define BMB_DAYLIGHT_US 1000000u       /* between two looks at how bright the pictures are */
 #define BMB_FIGURES_US 1000000u        /* between two tellings of figures to whoever asked for them */
 #define BMB_PUSHES_MOST 16u
 #define BMB_DIAL_MOST_US 5000000u    /* a connection that is not made by then is given up */

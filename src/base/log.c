@@ -54,6 +54,9 @@ static const uint8_t levels[] = {
     [BMB_EVENT_SETTINGS_RETURNED] = BMB_LEVEL_WARNING,
     [BMB_EVENT_SETTINGS_NOT_KEPT] = BMB_LEVEL_WARNING,
 #endif
+#if BMB_WITH_DAYLIGHT
+    [BMB_EVENT_DAYLIGHT] = BMB_LEVEL_INFO,
+#endif
 };
 
 static bool may_tell(bmb_log_gate *gate, uint64_t now_us)

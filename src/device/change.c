@@ -357,17 +357,6 @@ bmb_err bmb_push_remove(bmb_device *d, size_t index)
 
 #else
 
-size_t bmb_spare_piece(const bmb_device *d)
-{
-    (void)d;
-    return 0;
-}
-
-void bmb_feed_gone(bmb_device *d, bmb_feed *feed)
-{
-    (void)d, (void)feed;
-}
-
 bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, bmb_fault *fault)
 {
     (void)d, (void)index, (void)to, (void)fault;

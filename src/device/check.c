@@ -155,6 +155,11 @@ static bmb_err check_feed_values(const bmb_feed_config *f, const bmb_camera_info
     bmb_err err = check_bounds(f, feed_bounds, COUNT(feed_bounds), "feed", f->name, fault);
     if (err == BMB_OK && f->storage == BMB_KEPT)
         err = check_bound("feed", "reel_bytes", f->name, f->reel_bytes, f->frame_max, INT32_MAX, fault);
+    const bmb_daylight_config *day = &f->daylight;
+    if (BMB_WITH_DAYLIGHT && err == BMB_OK && day->dark > 0)
+        err = check_bound("feed", "bright", f->name, day->bright, day->dark, 254, fault);
+    if (BMB_WITH_DAYLIGHT && err == BMB_OK && day->dark > 0 && f->mode.codec != BMB_CODEC_JPEG)
+        err = blame_feed(fault, BMB_UNSUPPORTED, "dark", f->name);
     if (err == BMB_OK && f->storage == BMB_BORROWED)
         err = check_bound("feed", "buffers", f->name, info->buffers, 3, 255, fault);
     return err;
@@ -278,6 +283,7 @@ static const char *missing_for_feed(const bmb_feed_config *f)
     if (!BMB_WITH_H264 && f->mode.codec == BMB_CODEC_H264) return "BMB_WITH_H264";
     if (!BMB_WITH_MULTICAST && f->multicast.group.family != 0) return "BMB_WITH_MULTICAST";
     if (!BMB_WITH_CONTROLS && (f->setting_count > 0 || f->keep_controls)) return "BMB_WITH_CONTROLS";
+    if (!BMB_WITH_DAYLIGHT && f->daylight.dark > 0) return "BMB_WITH_DAYLIGHT";
     return !BMB_WITH_RATE && f->kbps > 0 ? "BMB_WITH_RATE" : NULL;
 }
 
@@ -333,6 +339,7 @@ bmb_err bmb_config_check(const bmb_config *config, bmb_plan *out, bmb_fault *fau
     return BMB_WITH_CHECKS && err == BMB_OK ? check_outlets(config, fault) : err;
 }
 
+#if BMB_WITH_CHANGES
 bmb_err bmb_feed_check(const bmb_config *config, size_t index, bmb_plan *plan, bmb_fault *fault)
 {
     bmb_err err = blame_build(fault, missing_for_feed(&config->feeds[index]));
@@ -362,3 +369,4 @@ bmb_err bmb_push_check(const bmb_config *config, size_t index, bmb_fault *fault)
     bmb_err err = blame_build(fault, missing_for_push(&config->pushes[index]));
     return err == BMB_OK ? check_push(config, index, fault) : err;
 }
+#endif

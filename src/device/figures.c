@@ -19,7 +19,7 @@ void bmb_device_stats_get(const bmb_device *d, bmb_device_stats *out)
     out->accept_failed = d->talk.accept_failed;
     out->memory = out->memory_most = d->memory;
     out->pace = d->context.pace.most;
-    out->spare = bmb_spare_piece(d);
+    if (BMB_WITH_CHANGES) out->spare = bmb_spare_piece(d);
 #if BMB_WITH_TLS
     const bmb_port *port = d->context.port;
     if (d->encrypts && port->encryption.fingerprint != NULL) out->fingerprint = port->encryption.fingerprint(port->ctx);
@@ -73,6 +73,10 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->restarts = f->camera.restarts;
     out->gap_ms_most = f->camera.gap_ms_most;
     for (size_t i = f->tracks; i-- > 0;) add_track(&f->track[i], now, out); /* the pictures last */
+    out->brightness = -1;
+#if BMB_WITH_DAYLIGHT
+    if (f->config->daylight.dark > 0 && f->daylight.look_us > 0) out->brightness = f->daylight.brightness;
+#endif
     out->newest_ms = reel->newest != NULL ? bmb_ms_between(reel->newest->capture_us, now) : UINT32_MAX;
     out->viewers = f->viewers;
     return BMB_OK;
@@ -96,7 +100,7 @@ static bmb_tally sum_of(const bmb_device *d, const bmb_tally *tally, uint16_t *c
     size_t at = 0;
     *counted = 0;
     for (bmb_watcher *w = bmb_feeds_next(&d->feeds, &at, NULL); w != NULL; w = bmb_feeds_next(&d->feeds, &at, w)) {
-        const bmb_viewer *v = w->owner->viewers ? bmb_viewer_of(w) : NULL;
+        const bmb_viewer *v = w->owner->describe != NULL ? bmb_viewer_of(w) : NULL;
         if (v == NULL || v->tally != tally) continue;
         bmb_viewer_add(&d->context, v, &sum);
         *counted = (uint16_t)(*counted + v->counted);
@@ -108,8 +112,10 @@ bmb_err bmb_outlet_stats_get(const bmb_device *d, size_t outlet, bmb_outlet_stat
 {
     if (outlet >= d->context.config->outlet_count) return BMB_NOT_FOUND;
     const bmb_outlet *o = &d->talk.outlets[outlet];
-    *out = (bmb_outlet_stats){ .feed = BMB_NO_FEED };
-    if (o->sock == BMB_NO_SOCK) return BMB_OK; /* a free place */
+    if (BMB_WITH_CHANGES && o->sock == BMB_NO_SOCK) { /* a free place */
+        *out = (bmb_outlet_stats){ .feed = BMB_NO_FEED };
+        return BMB_OK;
+    }
     bool tcp = BMB_WITH_PLAIN && o->config->kind == BMB_OUTLET_TCP;
     *out = (bmb_outlet_stats){ .kind = o->config->kind,
                                .secure = BMB_WITH_TLS && o->config->secure,
@@ -124,8 +130,10 @@ bmb_err bmb_push_stats_get(const bmb_device *d, size_t index, bmb_push_stats *ou
 {
     if (!BMB_WITH_PUSH || index >= d->context.config->push_count) return BMB_NOT_FOUND;
     const bmb_push *p = &d->pushes.pushes[index];
-    *out = (bmb_push_stats){ .state = BMB_PUSH_OFF };
-    if (p->config == NULL) return BMB_OK; /* a free place */
+    if (BMB_WITH_CHANGES && p->config == NULL) { /* a free place */
+        *out = (bmb_push_stats){ .state = BMB_PUSH_OFF };
+        return BMB_OK;
+    }
     const bmb_viewer *v = bmb_push_viewer(p);
     uint16_t viewers;
     *out =
@@ -157,7 +165,7 @@ void bmb_report(bmb_device *d)
     uint16_t viewers;
     for (size_t i = 0; i < d->context.config->outlet_count; i++) {
         bmb_outlet *o = &d->talk.outlets[i];
-        if (o->sock == BMB_NO_SOCK) continue;
+        if (BMB_WITH_CHANGES && o->sock == BMB_NO_SOCK) continue;
         bmb_tally sum = sum_of(d, &o->by.past, &viewers);
         tell_traffic(d, &sum, &o->reported, NULL, &o->bound, viewers);
     }

@@ -4,7 +4,8 @@
 
 #include <string.h>
 
-void bmb_lay_out_feed(bmb_block *b, const bmb_config *config, const bmb_plan *p, size_t i, bmb_feed *feed)
+BMB_FOR_CHANGES void bmb_lay_out_feed(bmb_block *b, const bmb_config *config, const bmb_plan *p, size_t i,
+                                      bmb_feed *feed)
 {
     const bmb_feed_config *c = &config->feeds[i];
     uint16_t slots = p->slots[i];

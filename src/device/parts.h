@@ -63,9 +63,11 @@ struct bmb_device {
 /* … and how many connections at a time may be encrypted. */
 size_t bmb_secure_accepted(const bmb_config *config);
 size_t bmb_secure_dialled(const bmb_config *config);
+#if BMB_WITH_CHANGES
 /* The memory of a feed: NULL, it is counted. */
 void bmb_lay_out_feed(bmb_block *b, const bmb_config *config, const bmb_plan *p, size_t i, bmb_feed *feed);
 size_t bmb_feed_piece(const bmb_config *config, const bmb_plan *p, size_t i);
+#endif
 bmb_device *bmb_lay_out(void *memory, const bmb_config *config, bmb_plan *p, bmb_budget *budget);
 /* figures.c: a row of the status; and what went out in the last second, over every outlet and push. */
 size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_part part, size_t index, char *out,

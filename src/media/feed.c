@@ -152,9 +152,17 @@ static bool ingest(bmb_context *x, bmb_feed *feed, const bmb_camera_frame *in)
     t->fresh = true;
     t->needs_key = false;
     if (a.key) feed->camera.key_wanted = false;
+#if BMB_WITH_DAYLIGHT
+    if (t->row->steered) bmb_daylight_look(x, &feed->daylight, &feed->camera, frame->data, frame->size);
+#endif
     bmb_rate_frame(&t->rate, x->now, frame->size);
     follow_kbps(x, t);
     return feed->config->storage == BMB_BORROWED;
+}
+
+static bool looks_at_light(const bmb_feed *feed)
+{
+    return BMB_WITH_DAYLIGHT && feed->config->daylight.dark > 0;
 }
 
 /* An encoder rests while nobody watches, once what it delivers is known. Its frames are old then: whoever comes waits
@@ -164,7 +172,8 @@ static uint64_t rest_or_go_on(bmb_context *x, bmb_feed *feed)
     const bmb_cameras *cameras = &x->port->cameras;
     bmb_camera *c = &feed->camera;
     bmb_track *t = bmb_feed_video(feed);
-    bool watched = t->first != NULL || c->state != BMB_CAMERA_RUNNING || !bmb_feed_described(feed);
+    bool watched =
+        t->first != NULL || looks_at_light(feed) || c->state != BMB_CAMERA_RUNNING || !bmb_feed_described(feed);
     if (!BMB_WITH_RESTING || cameras->want == NULL || c->lent) return UINT64_MAX;
     if (watched) feed->watched_us = x->now;
     uint64_t rest_us = feed->watched_us + BMB_REST_US;

@@ -9,6 +9,7 @@
 
 #include "base/bounds.h"
 #include "media/camera.h"
+#include "media/daylight.h"
 #include "media/governor.h"
 #include "media/tame.h"
 #include "media/track.h"
@@ -34,8 +35,12 @@ typedef struct bmb_feed {
     uint16_t group;   /* of those who send it to a group: its number plus 1; 0: nobody does */
     uint16_t viewers; /* that take one of the places for viewers */
     bool removed;
+#if BMB_WITH_CHANGES
     uint8_t tracks : 7;
     uint8_t paused : 1; /* out of service, and kept for later */
+#else
+    uint8_t tracks;
+#endif
     bmb_camera camera;
     bmb_track track[BMB_TRACKS_MOST];
     uint64_t watched_us; /* when somebody was last seen watching */
@@ -44,6 +49,9 @@ typedef struct bmb_feed {
     uint64_t sent, skipped, dropped, bad, too_large, bytes_sent;
     uint32_t stalled, shed;
     bmb_tame tame;
+#if BMB_WITH_DAYLIGHT
+    bmb_daylight daylight;
+#endif
     bmb_governor governor;
     bmb_still still;
     uint64_t sdp_id;      /* of its descriptions, drawn at opening … */

@@ -51,10 +51,12 @@ static void shed(bmb_track *t, const bmb_frame *frame)
     }
 }
 
+#if BMB_WITH_CHANGES
 void bmb_track_let_go(bmb_track *t)
 {
     for (const bmb_frame *f; (f = bmb_reel_oldest_pinned(&t->reel)) != NULL;) shed(t, f);
 }
+#endif
 
 static bmb_frame *reserve(bmb_track *t, uint32_t size)
 {

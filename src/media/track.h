@@ -19,8 +19,8 @@ struct bmb_owner {
     void (*frame_there)(bmb_owner *owner, bmb_watcher *w); /* NULL: others send what these watch */
     void (*put_out)(bmb_owner *owner, bmb_watcher *w);     /* gives its frame up, in which it is: room is needed */
     void (*feed_gone)(bmb_owner *owner, bmb_watcher *w);
-    bool viewers; /* its watchers are viewers (flow/viewer.h) … */
-    void (*describe)(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out); /* … with figures; NULL: none to show */
+    /* Its watchers are viewers (flow/viewer.h), with figures; NULL: they are none. */
+    void (*describe)(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out);
     bool (*holds)(const bmb_watcher *w, const bmb_frame *frame); /* besides the one that it is in; NULL: none ever */
 };
 

@@ -118,6 +118,12 @@ static void put_out(bmb_owner *owner, bmb_watcher *w)
     bmb_viewer_abandon(&group_at(w)->viewer);
 }
 
+/* None of them takes a viewer's place: nobody asks. */
+static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
+{
+    (void)owner, (void)w, (void)out;
+}
+
 static void feed_gone(bmb_owner *owner, bmb_watcher *w)
 {
     (void)owner;
@@ -134,7 +140,7 @@ size_t bmb_groups_of(const bmb_config *config)
 void bmb_groups_open(bmb_group_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_tally *tally, bmb_group *groups)
 {
     *set = (bmb_group_set){ .service = { join, leave, let_go, lease, sender },
-                            .owner = { set, frame_there, put_out, feed_gone, true, NULL, NULL },
+                            .owner = { set, frame_there, put_out, feed_gone, describe, NULL },
                             .x = x,
                             .tally = tally,
                             .groups = groups };

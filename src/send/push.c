@@ -231,6 +231,12 @@ static void put_out(bmb_owner *owner, bmb_watcher *w)
     bmb_viewer_abandon(&push_at(w)->viewer);
 }
 
+/* None of them takes a viewer's place: nobody asks. */
+static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
+{
+    (void)owner, (void)w, (void)out;
+}
+
 static void feed_gone(bmb_owner *owner, bmb_watcher *w)
 {
     (void)owner;
@@ -271,7 +277,7 @@ void bmb_pushes_start(bmb_push_set *set, const bmb_feeds *feeds, size_t index)
 
 void bmb_pushes_open(bmb_push_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_talk *talk, bmb_push *pushes)
 {
-    *set = (bmb_push_set){ .owner = { set, frame_there, put_out, feed_gone, true, NULL, NULL },
+    *set = (bmb_push_set){ .owner = { set, frame_there, put_out, feed_gone, describe, NULL },
                            .x = x,
                            .talk = talk,
                            .pushes = pushes,

@@ -195,7 +195,7 @@ bmb_route bmb_http_route(const bmb_config *config, bmb_http_parse *request)
         route.kind = BMB_ROUTE_TUNNEL;
     } else if (find_service(config, request, &route)) {
         /* the program's own */
-    } else if (request->method > BMB_HTTP_POST) {
+    } else if (BMB_WITH_SERVICE && request->method > BMB_HTTP_POST) {
         route.status = find(config, &request->path, &other) != BMB_ROUTE_ERROR ? 405 : 404;
     } else if (posts) {
         route.kind = find_act(config, &request->path, &route);

@@ -338,7 +338,7 @@ static void feed_gone(bmb_owner *owner, bmb_watcher *w)
 }
 
 const bmb_owner bmb_session_owner = {
-    .viewers = true, .frame_there = frame_there, .put_out = put_out, .feed_gone = feed_gone, .describe = describe
+    .frame_there = frame_there, .put_out = put_out, .feed_gone = feed_gone, .describe = describe
 };
 
 void bmb_session_feed_gone(bmb_talk *t, const bmb_feed *feed)

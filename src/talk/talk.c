@@ -85,7 +85,7 @@ static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
 void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers)
 {
     t->kinds = kinds;
-    t->viewing = (bmb_owner){ t, frame_there, put_out, feed_gone, true, describe, bmb_viewer_holds };
+    t->viewing = (bmb_owner){ t, frame_there, put_out, feed_gone, describe, bmb_viewer_holds };
     if (BMB_WITH_RTSP) {
         t->describing = bmb_rtsp_describing;
         t->playing = t->member = bmb_session_owner;
@@ -103,7 +103,7 @@ void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers)
 /* A free place has no socket. */
 static bool is_free(const bmb_outlet *o)
 {
-    return o->sock == BMB_NO_SOCK;
+    return BMB_WITH_CHANGES && o->sock == BMB_NO_SOCK;
 }
 
 static void forward(bmb_talk *t)
@@ -117,7 +117,7 @@ static void forward(bmb_talk *t)
 #endif
 }
 
-bmb_err bmb_talk_listen(bmb_talk *t, size_t index, bmb_fault *fault)
+BMB_FOR_CHANGES bmb_err bmb_talk_listen(bmb_talk *t, size_t index, bmb_fault *fault)
 {
     const bmb_port *port = t->x->port;
     const bmb_outlet_config *config = &t->x->config->outlets[index];
@@ -148,6 +148,7 @@ bmb_err bmb_talk_listen(bmb_talk *t, size_t index, bmb_fault *fault)
     return err;
 }
 
+#if BMB_WITH_CHANGES
 void bmb_talk_deafen(bmb_talk *t, size_t index)
 {
     bmb_outlet *o = &t->outlets[index];
@@ -160,6 +161,7 @@ void bmb_talk_deafen(bmb_talk *t, size_t index)
     o->bound = (bmb_addr){ .family = 0 };
     o->paused_us = 0;
 }
+#endif
 
 bmb_err bmb_talk_open(bmb_talk *t, bmb_fault *fault)
 {
@@ -238,6 +240,7 @@ uint64_t bmb_talk_tend(bmb_talk *t)
     return due < pauses ? due : pauses;
 }
 
+#if BMB_WITH_CHANGES
 void bmb_talk_feed_changed(bmb_talk *t, const bmb_feed *feed)
 {
     for (bmb_conn *c = t->conns; c < t->conns + t->conn_most; c++) {
@@ -247,6 +250,7 @@ void bmb_talk_feed_changed(bmb_talk *t, const bmb_feed *feed)
         bmb_conn_resume(t, c);
     }
 }
+#endif
 
 void bmb_talk_feed_gone(bmb_talk *t, bmb_feed *feed)
 {

@@ -16,9 +16,11 @@ uint16_t bmb_talk_sessions_of(const bmb_config *config);
 void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers);
 /* Listens. On failure fault says where. */
 bmb_err bmb_talk_open(bmb_talk *t, bmb_fault *fault);
+#if BMB_WITH_CHANGES
 /* One outlet of the configuration; and its end, with all that was accepted there. */
 bmb_err bmb_talk_listen(bmb_talk *t, size_t index, bmb_fault *fault);
 void bmb_talk_deafen(bmb_talk *t, size_t index);
+#endif
 void bmb_talk_close(bmb_talk *t);         /* connections and sessions */
 void bmb_talk_close_sockets(bmb_talk *t); /* their UDP sockets, and the outlets' */
 

@@ -310,8 +310,7 @@ static void the_history_keeps_what_it_can(void **state)
     h.most = 0;
     bmb_history_note(&h, &config, 99, &e);
     assert_int_equal(h.next, 11);
-    for (int code = 0; code < BMB_EVENT_COUNT; code++)
-        assert_non_null(bmb_event_name((bmb_event_code)code));
+    for (int code = 0; code < BMB_EVENT_COUNT; code++) assert_non_null(bmb_event_name((bmb_event_code)code));
     assert_null(bmb_event_name((bmb_event_code)BMB_EVENT_COUNT));
     assert_string_equal(bmb_event_name(BMB_EVENT_HANDSHAKE_FAILED), "handshake-failed");
     assert_string_equal(bmb_event_name(BMB_EVENT_VIEWER_CAME), "viewer-came");

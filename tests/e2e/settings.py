@@ -386,6 +386,25 @@ def under_viewers(d):
     receiver.close()
 
 
+def day_and_night(d):
+    """By the picture itself: dark for a second is night, with the camera's own light; bright for a second is day."""
+    night = lambda: (d.ask("GET", "/settings/details")[1]["settings"])
+    value = lambda key: next(r["value"] for r in night() if r.get("name") == "loco" and r["key"] == key)
+    check("set", d.patch({"feed": {"loco": {"night-below": 60, "day-above": 110, "night-after": 1, "night-light": 40}}})[0] == 200)
+    check("darkened", d.patch({"feed": {"loco": {"brightness": -100}}})[0] == 200)
+    end = time.time() + 6
+    while value("night") != 1 and time.time() < end:
+        time.sleep(0.2)
+    check("it is night", value("night") == 1 and value("illumination") == 40)
+    d.patch({"feed": {"loco": {"brightness": 0}}})
+    end = time.time() + 6
+    while value("night") != 0 and time.time() < end:
+        time.sleep(0.2)
+    check("it is day", value("night") == 0 and value("illumination") == 0)
+    check("none of it is kept", "\nnight = " not in d.kept() and "illumination" not in d.kept())
+    check("off again", d.patch({"feed": {"loco": {"night-below": None, "day-above": None, "night-after": None, "night-light": None, "brightness": None}}})[0] == 200)
+
+
 def tried_and_returned(d):
     check("tried", d.patch({"feed": {"loco": {"saturation": -100}}}, 1)[0] == 200)
     check("in force", d.value("feed", "loco", "saturation") == -100)
@@ -501,7 +520,7 @@ def own_pages():
 
 device = Device()
 check("it runs", device.ready())
-for part in (everything_described, half_sent, two_people, under_viewers, tried_and_returned, addresses, versions, power_cuts):
+for part in (everything_described, half_sent, two_people, under_viewers, day_and_night, tried_and_returned, addresses, versions, power_cuts):
     begin = time.time()
     part(device)
     if os.environ.get("TIMES"):
