@@ -5,14 +5,6 @@
 #include <stdlib.h>
 #include <string.h>
 
-size_t cli_place_of(const cli_device *d, const char *feed)
-{
-    bmb_feed_stats s;
-    for (size_t i = 0; bmb_feed_stats_get(d->device, i, &s) == BMB_OK; i++)
-        if (s.name[0] != '\0' && strcmp(s.name, feed) == 0) return i;
-    return SIZE_MAX;
-}
-
 static void add_way(cli_way *ways, size_t *count, section s, const char *name, bool secure, size_t row)
 {
     cli_way *w = &ways[(*count)++];
@@ -37,16 +29,6 @@ static size_t ways_of(const cli_config *f, cli_way *ways)
     for (size_t i = 0; i < f->push_count; i++)
         if (f->pushes[i].paused == 0) add_way(ways, &n, SECTION_PUSH, f->pushes[i].name, false, row++);
     return n;
-}
-
-size_t cli_push_place(const cli_device *d, size_t push)
-{
-    const cli_settings *s = d->layers;
-    if (s == NULL) return push; /* nothing is paused, and nothing changes */
-    for (size_t i = 0; i < s->way_count; i++)
-        if (s->ways[i].section == SECTION_PUSH && strcmp(s->ways[i].name, d->file.pushes[push].name) == 0)
-            return s->ways[i].place;
-    return SIZE_MAX;
 }
 
 /* What the command line says counts whatever the file does. */

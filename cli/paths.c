@@ -33,3 +33,11 @@ bool cli_demo_file(const char *file, char *out, size_t room)
     }
     return false;
 }
+
+size_t cli_place_of(const cli_device *d, const char *feed)
+{
+    bmb_feed_stats s;
+    for (size_t i = 0; bmb_feed_stats_get(d->device, i, &s) == BMB_OK; i++)
+        if (s.name[0] != '\0' && strcmp(s.name, feed) == 0) return i;
+    return SIZE_MAX;
+}

@@ -174,13 +174,24 @@ bool cli_prepare_plain(cli_device *d)
     return true;
 }
 
+/* The place of a push of the file in the device; SIZE_MAX: it has none. */
+static size_t push_place(const cli_device *d, size_t push)
+{
+    const cli_settings *s = d->layers;
+    if (s == NULL) return push; /* nothing is paused, and nothing changes */
+    for (size_t i = 0; i < s->way_count; i++)
+        if (s->ways[i].section == SECTION_PUSH && strcmp(s->ways[i].name, d->file.pushes[push].name) == 0)
+            return s->ways[i].place;
+    return SIZE_MAX;
+}
+
 void cli_write_descriptions(cli_device *d)
 {
     char text[1024];
     size_t size;
     for (size_t i = 0; i < d->file.push_count; i++) {
         const char *path = d->file.pushes[i].sdp;
-        size_t place = cli_push_place(d, i);
+        size_t place = push_place(d, i);
         if (place == SIZE_MAX) continue;
         if (path[0] == '\0' || d->described[i]) continue;
         bmb_err err = bmb_push_describe(d->device, place, text, sizeof text, &size);

@@ -1,108 +1,19 @@
 /* The two layers of what is set: read at the start, and what becomes of changes while the device runs. */
 #include "settings.h"
 
-#include <errno.h>
-#include <fcntl.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/stat.h>
-#include <unistd.h>
-
-#define FILE_MOST (1u << 20)
-
-static char *read_whole(const char *path, int flags)
-{
-    int fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK | flags);
-    FILE *f = fd >= 0 ? fdopen(fd, "r") : NULL;
-    char *text = f != NULL ? malloc(FILE_MOST) : NULL;
-    if (f == NULL && fd >= 0) close(fd);
-    size_t n = text != NULL ? fread(text, 1, FILE_MOST - 1, f) : 0;
-    bool bad = text == NULL || ferror(f) != 0 || n == FILE_MOST - 1;
-    if (f != NULL) fclose(f);
-    if (bad) {
-        free(text);
-        return NULL;
-    }
-    text[n] = '\0';
-    char *exact = realloc(text, n + 2);
-    if (exact == NULL) return text;
-    if (n == 0) memcpy(exact, "\n", 2); /* a text of nothing cannot be opened as a file */
-    return exact;
-}
-
-/* What was changed over this file, from its state folder. */
-static void load_layer(const cli_config *file, cli_layer *l)
-{
-    char folder[2 * CLI_TEXT_MAX + 2], path[2 * CLI_TEXT_MAX + 32];
-    if (file->state[0] == '\0') return;
-    cli_beside(file, file->state, folder, sizeof folder);
-    snprintf(path, sizeof path, "%s/%s", folder, CLI_LAYER_RECORD);
-    char *text = read_whole(path, O_NOFOLLOW);
-    if (text == NULL) return;
-    size_t unknown = cli_layer_read(l, text);
-    if (unknown > 0)
-        cli_error("%s: %zu setting%s this version does not know %s left out", path, unknown,
-                  unknown == 1 ? "" : "s that", unknown == 1 ? "is" : "are");
-    free(text);
-}
-
-/* The file with the changes; those that cannot be any more are left out one by one, and told. */
-static bool parse_over(const char *base, const char *path, cli_layer *l, cli_config *out)
-{
-    char why[400];
-    for (;;) {
-        size_t culprit;
-        FILE *f = fmemopen((void *)(uintptr_t)base, strlen(base), "r");
-        if (f == NULL) return cli_error("there is not enough memory") == 0;
-        if (l->count == 0) return cli_config_parse(f, path, out);
-        if (cli_config_parse_over(f, path, l, why, sizeof why, &culprit, out)) return true;
-        if (culprit >= l->count) { /* not one of them alone */
-            cli_error("%s: with what was changed over it: %s; the changes are left out", path, why);
-            cli_layer_free(l);
-        } else {
-            cli_error("%s: what was changed over it: %s; that is left out", path, why);
-            cli_layer_drop(l, culprit);
-        }
-    }
-}
-
-/* file: gets what the file alone says; or NULL */
-static bool parse_layers(const char *base, const char *path, cli_layer *l, cli_config *file, cli_config *out)
-{
-    FILE *f = fmemopen((void *)(uintptr_t)base, strlen(base), "r");
-    if (f == NULL || !cli_config_parse(f, path, out)) return false;
-    load_layer(out, l);
-    if (file != NULL) *file = *out;
-    return l->count == 0 || parse_over(base, path, l, out);
-}
-
-bool cli_layers_read(const char *path, cli_config *file, cli_layer *l, cli_config *out)
-{
-    char *base = read_whole(path, 0);
-    bool good = base != NULL ? parse_layers(base, path, l, file, out)
-                             : cli_error("%s: the configuration cannot be read; check the path, or try `bambino demo`",
-                                         path) == 0;
-    free(base);
-    return good;
-}
-
-bool cli_config_read(const char *path, cli_config *out)
-{
-    cli_layer l = { NULL, 0 };
-    bool good = cli_layers_read(path, NULL, &l, out);
-    cli_layer_free(&l);
-    return good;
-}
 
 cli_settings *cli_settings_open(const char *path, const char *text, cli_config *out)
 {
     cli_settings *s = calloc(1, sizeof *s);
     if (s == NULL) return NULL;
     snprintf(s->path, sizeof s->path, "%s", path != NULL ? path : "the configuration without a file");
-    s->base = path != NULL ? read_whole(path, 0) : strdup(text);
+    s->base = path != NULL ? cli_read_whole(path, 0) : strdup(text);
     if (s->base == NULL)
         cli_error("%s: the configuration cannot be read; check the path, or try `bambino demo`", s->path);
-    if (s->base == NULL || !parse_layers(s->base, s->path, &s->kept, NULL, out) || !cli_layer_copy(&s->now, &s->kept)) {
+    if (s->base == NULL || !cli_parse_layers(s->base, s->path, &s->kept, NULL, out) ||
+        !cli_layer_copy(&s->now, &s->kept)) {
         cli_settings_close(s);
         return NULL;
     }
@@ -127,7 +38,7 @@ void cli_settings_close(cli_settings *s)
 void cli_settings_reread(cli_settings *s)
 {
     cli_config *c = malloc(sizeof *c);
-    char *text = read_whole(s->path, 0), why[400];
+    char *text = cli_read_whole(s->path, 0), why[400];
     size_t culprit;
     FILE *f = text != NULL && c != NULL ? fmemopen(text, strlen(text), "r") : NULL;
     if (f != NULL && cli_config_parse_over(f, s->path, NULL, why, sizeof why, &culprit, c)) {
@@ -143,7 +54,7 @@ void cli_settings_reread(cli_settings *s)
 
 bool cli_settings_parse(cli_settings *s, cli_config *out)
 {
-    return parse_over(s->base, s->path, &s->now, out);
+    return cli_parse_over(s->base, s->path, &s->now, out);
 }
 
 static void move_layer(cli_layer *to, cli_layer *from)

@@ -59,10 +59,14 @@ bool cli_draft_is_live(const cli_device *d, const cli_draft *to);
 bool cli_draft_apply(cli_device *d, cli_draft *to, bool *again, char *why, size_t room);
 /* The device was opened: what is in force is the first draft. false: there is no memory. */
 bool cli_draft_begin(cli_device *d);
-/* The place of a push of the file in the device; SIZE_MAX: it has none. */
-size_t cli_push_place(const cli_device *d, size_t push);
 void cli_drafts_end(cli_settings *s);
 
+/* A text file, from the heap; NULL: it cannot be read, or is over 1 MiB. */
+char *cli_read_whole(const char *path, int flags);
+/* A text with changes; those that cannot be any more are left out one by one, and told. */
+bool cli_parse_over(const char *base, const char *path, cli_layer *l, cli_config *out);
+/* … with those of the state folder that it names. file: gets what the text alone says; or NULL. */
+bool cli_parse_layers(const char *base, const char *path, cli_layer *l, cli_config *file, cli_config *out);
 /* Reads a file, and what was changed over it: what it says alone, the changes, and both. */
 bool cli_layers_read(const char *path, cli_config *file, cli_layer *l, cli_config *out);
 /* Reads the file, or this text in its place, and what was changed over it. NULL: it was told why. */

@@ -162,11 +162,11 @@ typedef struct bmb_asset {
                          ask whether it still holds; NULL: they fetch it anew each time */
 } bmb_asset;
 
-/* What may change while the device runs, besides controls: all zero, nothing. Where something may, the device keeps
- * copies of the rows of its configuration, and a feed's memory may move. */
+/* What may change while the device runs, besides controls. Where something may, the device keeps copies of the rows of
+ * its configuration, and a feed's memory may move. */
 typedef struct bmb_reserve {
-    bool changes;                    /* bmb_feed_change() and the others may be called; so they may with … */
-    uint16_t feeds, outlets, pushes; /* … places for more of them, beside those that it begins with */
+    bool changes; /* bmb_feed_change() and the others may be called; without it nothing here counts */
+    uint16_t feeds, outlets, pushes; /* places for more of them, beside those that it begins with */
     uint32_t bytes;                  /* frame memory for feeds that come or grow */
 } bmb_reserve;
 

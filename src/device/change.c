@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "device/contract.h"
+#include "device/pieces.h"
 #include "media/controls.h"
 #include "media/still.h"
 
@@ -19,43 +20,11 @@ static bool changes(const bmb_device *d)
     return d->pieces != NULL;
 }
 
-static bmb_piece *piece_of(const bmb_device *d, size_t feed)
-{
-    return &d->pieces->of[feed];
-}
-
-/* A place for `size` bytes among the pieces of all feeds but one; NULL: there is none. *gap gets the largest that was
- * met. */
-static uint8_t *find_place(const bmb_device *d, size_t size, size_t except, size_t *gap)
-{
-    uint8_t *at = d->pieces->memory, *end = at + d->pieces->size;
-    *gap = 0;
-    for (;;) {
-        const bmb_piece *next = NULL; /* the first one from there on */
-        for (size_t i = 0; i < d->feeds.count; i++) {
-            const bmb_piece *p = piece_of(d, i);
-            if (i != except && p->size > 0 && p->at >= at && (next == NULL || p->at < next->at)) next = p;
-        }
-        size_t free = (size_t)((next != NULL ? next->at : end) - at);
-        if (free > *gap) *gap = free;
-        if (free >= size && size > 0) return at;
-        if (next == NULL) return NULL;
-        at = next->at + next->size;
-    }
-}
-
-size_t bmb_spare_piece(const bmb_device *d)
-{
-    size_t gap = 0;
-    if (changes(d)) (void)find_place(d, 0, SIZE_MAX, &gap);
-    return gap;
-}
-
 static void plan_as_it_is(const bmb_device *d, bmb_plan *plan)
 {
     for (size_t i = 0; i < BMB_FEEDS_MOST; i++)
-        plan->camera[i] =
-            i < d->feeds.count && piece_of(d, i)->size > 0 ? (uint16_t)d->feeds.feed[i].camera.index : BMB_NO_CAMERA;
+        plan->camera[i] = i < d->feeds.count && bmb_piece_of(d, i)->size > 0 ? (uint16_t)d->feeds.feed[i].camera.index
+                                                                             : BMB_NO_CAMERA;
 }
 
 /* Lays its memory out at a place that is free. Nobody holds a frame of it. */
@@ -66,7 +35,7 @@ static void settle(bmb_device *d, bmb_feed *feed, const bmb_plan *plan, uint8_t 
     bmb_block piece = { .base = at };
     bmb_lay_out_feed(&piece, d->context.config, plan, feed->number, feed);
     if (seq > 0) feed->track[0].reel.next_seq = seq; /* viewers count on */
-    *piece_of(d, feed->number) = (bmb_piece){ at, size };
+    *bmb_piece_of(d, feed->number) = (bmb_piece){ at, size };
 }
 
 /* With the same codec viewers go on: the next frame that they get is of the new kind. Where the memory need not move,
@@ -163,7 +132,7 @@ bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, 
     *row = *to;
     bmb_err err = bmb_feed_check(x->config, index, &plan, fault);
     size_t size = err == BMB_OK ? bmb_feed_piece(x->config, &plan, index) : 0, gap;
-    uint8_t *at = err == BMB_OK ? find_place(d, size, index, &gap) : NULL;
+    uint8_t *at = err == BMB_OK ? bmb_find_place(d, size, index, &gap) : NULL;
     if (err == BMB_OK && at == NULL)
         err = bmb_blame(fault, BMB_NO_MEMORY, "memory", "reserve", to->name, (int64_t)size, (int64_t)gap);
     if (err != BMB_OK) {
@@ -192,7 +161,7 @@ bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, 
     plan_as_it_is(d, &plan);
     if (bmb_feed_check(x->config, index, &plan, NULL) == BMB_OK) {
         size = bmb_feed_piece(x->config, &plan, index);
-        at = find_place(d, size, index, &gap);
+        at = bmb_find_place(d, size, index, &gap);
         if (at != NULL) restart(d, feed, &plan, at, size);
     }
     return bmb_blame(fault, err, "camera", "start", before.camera, 0, 0);
@@ -205,7 +174,7 @@ bmb_err bmb_feed_add(bmb_device *d, const bmb_feed_config *config, size_t *index
     size_t i = 0, gap;
     *index = SIZE_MAX;
     if (!changes(d)) return unsupported(fault, "changes", config->name);
-    while (i < d->feeds.count && piece_of(d, i)->size > 0) i++;
+    while (i < d->feeds.count && bmb_piece_of(d, i)->size > 0) i++;
     if (i == d->feeds.count)
         return bmb_blame(fault, BMB_LIMIT, "config", "feeds", config->name, (int64_t)i + 1, (int64_t)i);
     if (config->multicast.group.family != 0) return unsupported(fault, "multicast", config->name);
@@ -216,7 +185,7 @@ bmb_err bmb_feed_add(bmb_device *d, const bmb_feed_config *config, size_t *index
     *row = *config;
     bmb_err err = bmb_feed_check(x->config, i, &plan, fault);
     size_t size = err == BMB_OK ? bmb_feed_piece(x->config, &plan, i) : 0;
-    uint8_t *at = err == BMB_OK ? find_place(d, size, i, &gap) : NULL;
+    uint8_t *at = err == BMB_OK ? bmb_find_place(d, size, i, &gap) : NULL;
     if (err == BMB_OK && at == NULL)
         err = bmb_blame(fault, BMB_NO_MEMORY, "memory", "reserve", config->name, (int64_t)size, (int64_t)gap);
     if (err != BMB_OK) {
@@ -239,7 +208,7 @@ static void free_place(bmb_device *d, bmb_feed *feed)
 #if BMB_WITH_EVENTS
     bmb_history_forget(&d->context.history, feed->number);
 #endif
-    piece_of(d, feed->number)->size = 0;
+    bmb_piece_of(d, feed->number)->size = 0;
     feed->camera.index = SIZE_MAX;
     feed->paused = 0;
     *feed_row(d, feed->number) = (bmb_feed_config){ .name = "" };
@@ -274,87 +243,6 @@ bmb_err bmb_feed_pause(bmb_device *d, size_t index, bool pause)
     return BMB_OK;
 }
 
-bmb_err bmb_outlet_add(bmb_device *d, const bmb_outlet_config *config, size_t *index, bmb_fault *fault)
-{
-    bmb_context *x = &d->context;
-    size_t count = x->config->outlet_count, i = 0;
-    *index = SIZE_MAX;
-    if (!changes(d)) return bmb_blame(fault, BMB_UNSUPPORTED, "outlet", "changes", NULL, 0, 0);
-    while (i < count && d->talk.outlets[i].sock != BMB_NO_SOCK) i++;
-    if (i == count) return bmb_blame(fault, BMB_LIMIT, "config", "outlets", NULL, (int64_t)i + 1, (int64_t)i);
-    bmb_outlet_config *row = (bmb_outlet_config *)(uintptr_t)&x->config->outlets[i];
-    const bmb_outlet_config before = *row;
-    *row = *config;
-    x->now = bmb_clock(x);
-    bmb_err err = bmb_outlet_check(x->config, i, fault);
-    /* Sessions, and the memory of what is encrypted, are laid out with the first configuration. */
-    if (err == BMB_OK && config->kind == BMB_OUTLET_RTSP && d->talk.session_most == 0)
-        err = bmb_blame(fault, BMB_NO_MEMORY, "outlet", "sessions", NULL, 0, 0);
-#if BMB_WITH_TLS
-    if (err == BMB_OK && config->secure && (!d->encrypts || !d->accepts))
-        err = bmb_blame(fault, BMB_NO_MEMORY, "outlet", "secure", NULL, 0, 0);
-#endif
-    if (err == BMB_OK) {
-        memset(&d->talk.outlets[i], 0, sizeof d->talk.outlets[i]);
-        err = bmb_talk_listen(&d->talk, i, fault);
-        if (err != BMB_OK) bmb_talk_deafen(&d->talk, i);
-    }
-    if (err == BMB_OK) {
-        *index = i;
-    } else {
-        *row = before;
-    }
-    return err;
-}
-
-bmb_err bmb_outlet_remove(bmb_device *d, size_t index)
-{
-    bmb_context *x = &d->context;
-    if (!changes(d)) return BMB_UNSUPPORTED;
-    if (index >= x->config->outlet_count || d->talk.outlets[index].sock == BMB_NO_SOCK) return BMB_NOT_FOUND;
-    x->now = bmb_clock(x);
-    bmb_talk_deafen(&d->talk, index);
-    return BMB_OK;
-}
-
-bmb_err bmb_push_add(bmb_device *d, const bmb_push_config *config, size_t *index, bmb_fault *fault)
-{
-    bmb_context *x = &d->context;
-    size_t i = 0;
-    *index = SIZE_MAX;
-    if (!BMB_WITH_PUSH || !changes(d)) return bmb_blame(fault, BMB_UNSUPPORTED, "push", "changes", NULL, 0, 0);
-    while (i < d->pushes.count && d->pushes.pushes[i].config != NULL) i++;
-    if (i == d->pushes.count) return bmb_blame(fault, BMB_LIMIT, "config", "pushes", NULL, (int64_t)i + 1, (int64_t)i);
-    bmb_push_config *row = (bmb_push_config *)(uintptr_t)&x->config->pushes[i];
-    *row = *config;
-    x->now = bmb_clock(x);
-    bmb_err err = bmb_push_check(x->config, i, fault);
-    if (err == BMB_OK && bmb_feeds_at(&d->feeds, config->feed) == NULL)
-        err = bmb_blame(fault, BMB_NOT_FOUND, "push", "feed", NULL, config->feed, 0);
-    if (err == BMB_OK && config->tcp && bmb_pushes_dialling(&d->pushes) + d->talk.conn_open == d->talk.conn_most)
-        err = bmb_blame(fault, BMB_LIMIT, "push", "connections", NULL, 0, 0);
-#if BMB_WITH_TLS
-    if (err == BMB_OK && config->secure) err = bmb_blame(fault, BMB_NO_MEMORY, "push", "secure", NULL, 0, 0);
-#endif
-    if (err != BMB_OK) {
-        *row = (bmb_push_config){ .tcp = false };
-        return err;
-    }
-    memset(&d->pushes.pushes[i], 0, sizeof d->pushes.pushes[i]);
-    bmb_pushes_start(&d->pushes, &d->feeds, i);
-    *index = i;
-    return BMB_OK;
-}
-
-bmb_err bmb_push_remove(bmb_device *d, size_t index)
-{
-    if (!BMB_WITH_PUSH || !changes(d)) return BMB_UNSUPPORTED;
-    if (index >= d->pushes.count || d->pushes.pushes[index].config == NULL) return BMB_NOT_FOUND;
-    d->context.now = bmb_clock(&d->context);
-    bmb_pushes_remove(&d->pushes, index);
-    return BMB_OK;
-}
-
 #else
 
 bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, bmb_fault *fault)
@@ -372,30 +260,6 @@ bmb_err bmb_feed_add(bmb_device *d, const bmb_feed_config *config, size_t *index
 bmb_err bmb_feed_pause(bmb_device *d, size_t index, bool pause)
 {
     (void)d, (void)index, (void)pause;
-    return BMB_UNSUPPORTED;
-}
-
-bmb_err bmb_outlet_add(bmb_device *d, const bmb_outlet_config *config, size_t *index, bmb_fault *fault)
-{
-    (void)d, (void)index, (void)config, (void)fault;
-    return BMB_UNSUPPORTED;
-}
-
-bmb_err bmb_outlet_remove(bmb_device *d, size_t index)
-{
-    (void)d, (void)index;
-    return BMB_UNSUPPORTED;
-}
-
-bmb_err bmb_push_add(bmb_device *d, const bmb_push_config *config, size_t *index, bmb_fault *fault)
-{
-    (void)d, (void)index, (void)config, (void)fault;
-    return BMB_UNSUPPORTED;
-}
-
-bmb_err bmb_push_remove(bmb_device *d, size_t index)
-{
-    (void)d, (void)index;
     return BMB_UNSUPPORTED;
 }
 

@@ -4,8 +4,6 @@
 
 #include "device/parts.h"
 
-/* The largest piece of frame memory that no feed has. */
-size_t bmb_spare_piece(const bmb_device *d);
 /* A feed was taken out of service: its place is free. */
 void bmb_feed_gone(bmb_device *d, bmb_feed *feed);
 

@@ -31,7 +31,8 @@ static bmb_err find_stream(const bmb_config *config, size_t feed, const uint16_t
         if (cameras->info(cameras->ctx, i, &one) != BMB_OK || strncmp(one.name, f->camera, sizeof one.name) != 0)
             continue;
         bool free = true;
-        for (size_t k = 0; k < config->feed_count; k++) free = free && (k == feed || taken[k] != i);
+        for (size_t k = 0; k < (BMB_WITH_CHANGES ? config->feed_count : feed); k++)
+            free = free && (k == feed || taken[k] != i);
         if (err == BMB_NOT_FOUND) err = BMB_IN_USE;
         if (!free || (err == BMB_OK && !has_codec(&one, f->mode.codec))) continue;
         err = BMB_OK;
@@ -307,7 +308,7 @@ static const char *missing(const bmb_config *config)
 
 static bmb_err check_values(const bmb_config *config, bmb_fault *fault)
 {
-    const bmb_reserve *more = &config->reserve;
+    const bmb_reserve nothing = { .changes = false }, *more = bmb_reserves(config) ? &config->reserve : &nothing;
     bmb_err err = check_bounds(config, config_bounds, COUNT(config_bounds), "config", NULL, fault);
     if (err == BMB_OK)
         err = check_bound("config", "feeds", NULL, (int64_t)config->feed_count + more->feeds, 1, BMB_FEEDS_MOST, fault);
@@ -333,7 +334,7 @@ bmb_err bmb_config_check(const bmb_config *config, bmb_plan *out, bmb_fault *fau
     if (err == BMB_OK) err = blame_build(fault, missing(config));
     if (BMB_WITH_CHECKS && err == BMB_OK) err = bmb_contract_check(config, fault);
     if (BMB_WITH_ACCESS && err == BMB_OK) err = bmb_access_check(config->access, config->port, fault);
-    for (size_t i = 0; i < BMB_FEEDS_MOST; i++) out->camera[i] = BMB_NO_CAMERA;
+    for (size_t i = 0; (BMB_WITH_CHANGES || BMB_WITH_CHECKS) && i < BMB_FEEDS_MOST; i++) out->camera[i] = BMB_NO_CAMERA;
     for (size_t i = 0; err == BMB_OK && i < config->feed_count; i++) err = plan_feed(config, i, out, fault);
     if (BMB_WITH_CHECKS && err == BMB_OK) err = check_together(config, out, fault);
     return BMB_WITH_CHECKS && err == BMB_OK ? check_outlets(config, fault) : err;

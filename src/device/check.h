@@ -27,8 +27,7 @@ bmb_err bmb_push_check(const bmb_config *config, size_t index, bmb_fault *fault)
 /* Is anything but a control to change while it runs? */
 static inline bool bmb_reserves(const bmb_config *config)
 {
-    const bmb_reserve *r = &config->reserve;
-    return r->changes || r->feeds > 0 || r->outlets > 0 || r->pushes > 0 || r->bytes > 0;
+    return config->reserve.changes;
 }
 
 #endif

@@ -1,5 +1,5 @@
 /* The figures that people judge by. */
-#include "device/change.h"
+#include "device/pieces.h"
 
 #include <stddef.h>
 #include <string.h>
@@ -73,8 +73,8 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->restarts = f->camera.restarts;
     out->gap_ms_most = f->camera.gap_ms_most;
     for (size_t i = f->tracks; i-- > 0;) add_track(&f->track[i], now, out); /* the pictures last */
-    out->brightness = -1;
 #if BMB_WITH_DAYLIGHT
+    out->brightness = -1;
     if (f->config->daylight.dark > 0 && f->daylight.look_us > 0) out->brightness = f->daylight.brightness;
 #endif
     out->newest_ms = reel->newest != NULL ? bmb_ms_between(reel->newest->capture_us, now) : UINT32_MAX;

@@ -73,7 +73,7 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, bmb_plan *p, bmb
 size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_part part, size_t index, char *out,
                        size_t room);
 void bmb_report(bmb_device *d);
-/* device.c: groups that are sent unasked, and those that may not be. */
+/* groups.c: groups that are sent unasked, and those that may not be. */
 void bmb_lease_groups(bmb_device *d);
 
 #endif

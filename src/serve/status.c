@@ -188,7 +188,7 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
     }
     bmb_json_milli(o, "fps", s->mfps);
     bmb_json_number(o, "kbps", s->kbps);
-    if (s->brightness >= 0) bmb_json_number(o, "brightness", (uint64_t)s->brightness);
+    if (BMB_WITH_DAYLIGHT && s->brightness >= 0) bmb_json_number(o, "brightness", (uint64_t)s->brightness);
     if (s->newest_ms == UINT32_MAX) {
         bmb_json_text(o, "newest_ms", NULL);
     } else {

@@ -33,7 +33,7 @@ uint16_t bmb_talk_conns_of(const bmb_config *config)
 {
     size_t pushes = 0;
     for (size_t i = 0; i < config->push_count; i++) pushes += config->pushes[i].tcp;
-    if (BMB_WITH_CHANGES) pushes += config->reserve.pushes; /* each may be one */
+    if (BMB_WITH_CHANGES && config->reserve.changes) pushes += config->reserve.pushes; /* each may be one */
     return (uint16_t)(config->viewers + config->spare + pushes);
 }
 
@@ -170,7 +170,8 @@ bmb_err bmb_talk_open(bmb_talk *t, bmb_fault *fault)
     if (t->guard.access != NULL) bmb_guard_load(&t->guard, t->x);
 #endif
     bmb_err err = BMB_OK;
-    size_t count = t->x->config->outlet_count - t->x->config->reserve.outlets;
+    size_t count = t->x->config->outlet_count;
+    if (BMB_WITH_CHANGES && t->x->config->reserve.changes) count -= t->x->config->reserve.outlets;
     for (size_t i = 0; err == BMB_OK && i < count; i++) err = bmb_talk_listen(t, i, fault);
     return err;
 }

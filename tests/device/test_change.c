@@ -390,14 +390,14 @@ static void the_reserve_is_in_the_budget(void **state)
     assert_int_equal(without.reserve, 0);
     assert_true(with.reserve >= 400000 && with.reserve < 410000);
     assert_true(with.reels >= without.reels && with.reels <= without.reels + 2 * BMB_BLOCK_GAP);
-    t.config.reserve = (bmb_reserve){ .feeds = 64 };
+    t.config.reserve = (bmb_reserve){ .changes = true, .feeds = 64 };
     assert_int_equal(bmb_budget_of(&t.config, &with, &fault), BMB_BAD_ARG);
     assert_string_equal(fault.key, "feeds");
-    t.config.reserve = (bmb_reserve){ .outlets = 10 };
+    t.config.reserve = (bmb_reserve){ .changes = true, .outlets = 10 };
     assert_int_equal(bmb_budget_of(&t.config, &with, &fault), BMB_BAD_ARG);
-    t.config.reserve = (bmb_reserve){ .pushes = 17 };
+    t.config.reserve = (bmb_reserve){ .changes = true, .pushes = 17 };
     assert_int_equal(bmb_budget_of(&t.config, &with, &fault), BMB_BAD_ARG);
-    t.config.reserve = (bmb_reserve){ .bytes = 1 };
+    t.config.reserve = (bmb_reserve){ .changes = true, .bytes = 1 };
     fake_device_open(&t);
 }
 
