@@ -11,7 +11,8 @@
 
 #define TRY_PRESET_S 60u /* what may cut somebody off is tried for so long */
 #define TRY_MOST_S 3600u
-#define SOON_US 250000u /* after an answer, so that it is out before its way is closed */
+#define SOON_US 250000u  /* after an answer, so that it is out before its way is closed */
+#define DRAG_US 2000000u /* changes that follow each other so closely are told as one */
 #define JSON "application/json"
 #define PROBLEM "application/problem+json" /* RFC 9457 */
 
@@ -554,8 +555,19 @@ typedef struct asked {
     const bmb_request *by;
 } asked;
 
+/* Whoever drags a slider makes many changes, and one event. */
+static bool goes_on(cli_settings *s, const asked *k, uint64_t now)
+{
+    bool same =
+        k->seconds == 0 && now < s->noted_us + DRAG_US && memcmp(&s->noted, &k->by->peer.ip, sizeof s->noted) == 0;
+    s->noted_us = now;
+    memcpy(&s->noted, &k->by->peer.ip, sizeof s->noted);
+    return same;
+}
+
 static void note_change(cli_device *d, const asked *k)
 {
+    if (goes_on(d->layers, k, d->port.now_us(d->port.ctx))) return;
     bmb_note(d->device, &(bmb_event){ .code = BMB_EVENT_SETTINGS_CHANGED,
                                       .peer = &k->by->peer,
                                       .text = k->by->who,

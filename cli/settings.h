@@ -48,6 +48,8 @@ typedef struct cli_settings {
     cli_draft *drafts;       /* those that rows of the device belong to, the present one first */
     double cpu, cpu_percent; /* of the last look: seconds of the program … */
     uint64_t cpu_us;         /* … and when */
+    uint64_t noted_us;       /* the last change that was told … */
+    uint8_t noted[16];       /* … and whose */
 } cli_settings;
 
 /* What a configuration with these changes comes to. NULL: it cannot be; why gets the reason, culprit the change. */

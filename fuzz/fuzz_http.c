@@ -17,9 +17,18 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     data++;
     size--;
     bmb_http_parse_reset(&p);
+    p.serves = (piece & 1) != 0; /* requests may have bodies then */
     while (size > 0) {
         size_t n = size < piece ? size : piece, used = bmb_http_parse_feed(&p, data, n);
+        static uint8_t body[40];
         if (used > n) abort();
+        if (p.asks_for_room && p.error == 0) {
+            bmb_http_parse_body(&p, body, sizeof body);
+            data += used;
+            size -= used;
+            continue;
+        }
+        if (p.body_size > sizeof body) abort();
         if (p.complete || p.error != 0) {
             uint8_t out[1024];
             bmb_writer w = bmb_writer_of(out, sizeof out);
@@ -30,6 +39,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
             if (w.failed) abort();
             if (p.error != 0) return 0;
             bmb_http_parse_reset(&p);
+            p.serves = (piece & 1) != 0;
         } else if (used < n) {
             abort(); /* it would be offered again for ever */
         }

@@ -44,7 +44,7 @@ def message(kind, number, body):
 class Scene:
     def __init__(self, codec):
         self.what, self.more = codec == "h264", 2 | 4 | 8
-        self.outlets, self.ops, self.clients = [0, 1, 3], b"", []
+        self.outlets, self.ops, self.clients, self.changes = [0, 1, 3], b"", [], False
 
     def op(self, code, param, rest=b""):
         self.ops += bytes([code | (param & 31) << 3]) + rest
@@ -123,7 +123,7 @@ class Scene:
 
     def bytes(self):
         outlets = sum(kind << 2 * i for i, kind in enumerate(self.outlets))
-        return bytes([int(self.what), self.more, outlets]) + self.ops
+        return bytes([int(self.what), self.more, outlets | (192 if self.changes else 0)]) + self.ops
 
 
 NONCE = "00000000000F42400000000100000000000000000000000000000000"  # of a scene, where all sums are zero
@@ -212,10 +212,50 @@ def guarded():
         yield f"plain-{codec}-{more}", s
 
 
+def changing():
+    """Feeds, outlets and pushes that change under viewers, and requests that the program answers. Yields names and scenes."""
+    def body(method, text, more=""):
+        return (f"{method} /q HTTP/1.1\r\nHost: a\r\nContent-Length: {len(text)}\r\n{more}\r\n{text}").encode()
+
+    for codec in ("jpeg", "h264"):
+        for more in (2 | 4 | 8, 2 | 4 | 8 | 128):
+            s = Scene(codec)
+            s.more, s.outlets, s.what = more, [0, 1, 2], s.what | 32 | 64
+            s.changes = True
+            viewers = [s.open(0), s.open(1), s.open(2)]
+            s.say(viewers[0], b"GET /yard.mjpeg HTTP/1.1\r\nHost: a\r\n\r\n" if codec == "jpeg" else b"GET /yard.ts HTTP/1.1\r\nHost: a\r\n\r\n")
+            s.say(viewers[1], rtsp("SETUP", 1, "Transport: RTP/AVP/TCP;unicast;interleaved=0-1\r\n"))
+            s.say(viewers[1], rtsp("PLAY", 2, "Session: \x010\r\n"))
+            s.pictures(3)
+            for which in (0, 2, 3, 4, 5, 6, 1, 4, 5, 6, 1, 0):
+                s.op(2, 0, b"\2")
+                s.pictures(2)
+                s.op(7, 24 + which)
+                s.pictures(2)
+                s.op(3, 4)
+            s.op(7, 31)
+            yield f"changes-{codec}-{more}", s
+            s = Scene(codec)
+            s.more, s.changes = more, True
+            for text in (body("PATCH", "abc"), body("PUT", "x" * 65), body("POST", "x" * 20, "Expect: 100-continue\r\n"), b"DELETE /q HTTP/1.1\r\nHost: a\r\n\r\n",
+                         b"GET /q HTTP/1.1\r\nHost: a\r\nIf-None-Match: \"q\"\r\nIf-Match: x\r\nContent-Type: a/b\r\n\r\n", body("PATCH", "no")[:-1], body("PATCH", "y"),
+                         b"PATCH /q HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n", b"PUT /none HTTP/1.1\r\nHost: a\r\n\r\n",
+                         b"GET /events/figures HTTP/1.1\r\nHost: a\r\n\r\n"):
+                a = s.open(0)
+                s.say(a, text)
+                s.pictures(2)
+            for _ in range(4):
+                s.op(3, 4)
+                s.pictures(1)
+            yield f"service-{codec}-{more}", s
+
+
 def main(traces, folder):
     os.makedirs(folder, exist_ok=True)
     for name, scene in guarded():
         open(f"{folder}/guarded-{name}", "wb").write(scene.bytes())
+    for name, scene in changing():
+        open(f"{folder}/{name}", "wb").write(scene.bytes())
     for name in sorted(os.listdir(traces)):
         scene, count = None, 0
         for line in open(f"{traces}/{name}"):

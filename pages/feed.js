@@ -31,7 +31,8 @@ function verdictOf(feed, viewers) {
   if (V[feed.camera_state]) return V[feed.camera_state](feed);
   if (feed.keeping === 'dropping') return V.rate(feed);
   if (feed.too_large > (shown?.tooLarge ?? feed.too_large)) return V.large(feed);
-  if (feed.fps && feed.fps < feed.fps_set * 0.85) return V.camera(feed);
+  const lately = (history.get(feed.name)?.list ?? []).slice(-5); // a change makes a gap, which is no verdict
+  if (lately.length === 5 && lately.every((s) => s.fps < feed.fps_set * 0.85)) return V.camera(feed);
   const slow = viewers.filter((v) => v.feed === feed.name && v.watching_s > 3 && v.fps < feed.fps * 0.85).sort((a, b) => a.fps - b.fps)[0];
   if (slow) return V.link(slow, feed, V.left(1 - slow.fps / feed.fps));
   return feed.viewers ? V.none() : V.alone();

@@ -42,7 +42,7 @@ const W = {
     none: () => 'Nothing holds it back: every picture arrives.',
     alone: () => 'Nothing holds it back. Nobody watches just now.',
   },
-  plots: { fps: 'pictures a second', kbps: 'kbit/s', age: 'age, ms', lost: 'left out a second', viewers: 'watching' },
+  plots: { fps: 'pictures/s', kbps: 'kbit/s', age: 'age, ms', lost: 'left out a second', viewers: 'watching' },
   groups: { picture: 'Picture', view: 'Which way, and where', light: 'Light', stream: 'Size, rate and quality', feed: 'The feed itself' },
   labels: {
     'flip-h': 'left and right exchanged', 'flip-v': 'top and bottom exchanged', rotate: 'rotated, degrees', 'exposure-us': 'exposure', 'white-k': 'white balance',

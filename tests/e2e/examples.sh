@@ -47,6 +47,12 @@ begin smallest 0
 moves "http://$at/yard.mjpeg"
 finish smallest
 
+begin settings 0
+[ "$(curl -s -X PATCH -d 5 "http://$at/rate")" = "5 pictures a second" ] || fail "settings: the rate is another"
+[ "$(curl -s -o /dev/null -w '%{http_code}' -X PATCH -d 0 "http://$at/rate")" = 422 ] || fail "settings: no rate at all is taken"
+[ "$(curl -s "http://$at/rate")" = "5 pictures a second" ] || fail "settings: what was refused counts"
+finish settings
+
 begin real_camera 0 0 "no such camera" # absent: it says so, serves, and waits for it
 grep -q "no camera matches no such camera; plug it in" "$work/err" || fail "real_camera: says nothing"
 [ "$(curl -s -o "$work/none" -w '%{http_code}' --max-time 9 "http://$at/front.jpg")" = 503 ] || fail "real_camera: no 503"

@@ -93,6 +93,7 @@ try {
   wide.on('pageerror', (error) => errors.push(error));
   wide.on('request', (request) => { if (!request.url().startsWith(url)) errors.push(`outside: ${request.url()}`); });
   await shows(wide, url);
+  if (process.argv[3]) await wide.waitForTimeout(2500);
   if (process.argv[3]) await wide.screenshot({ path: process.argv[3] });
 
   const phone = await browser.newPage({ viewport: { width: 390, height: 844 }, isMobile: true });

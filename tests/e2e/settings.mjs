@@ -110,6 +110,8 @@ try {
   // The device: several settings, typed and then changed together.
   await page.goto(`${url}#/device`);
   await page.waitForSelector('#all-settings details');
+  await page.waitForTimeout(500);
+  if (process.argv[4]) await page.screenshot({ path: process.argv[4] });
   const section = page.locator('#all-settings > details').first();
   await section.locator('summary').click();
   await section.locator('[name=name]').fill('Hill railway');
@@ -117,7 +119,6 @@ try {
   await section.locator('button:has-text("Change")').click();
   await until(page, () => document.querySelector('#name').textContent === 'Hill railway');
   await until(page, () => /changed over the configuration file/.test(document.querySelector('#changes-head').textContent));
-  if (process.argv[4]) await page.screenshot({ path: process.argv[4] });
   // A feed comes and goes.
   const adder = page.locator('#all-settings .adder').first();
   await adder.locator('[name=name]').fill('attic');
@@ -149,6 +150,7 @@ try {
   await until(hand, () => document.querySelector('#big').naturalWidth > 0 && document.querySelectorAll('#controls .field').length > 10);
   for (const key of ['flip-v', 'brightness', 'size']) await turn(hand, key);
   assert.ok(await hand.evaluate(() => document.documentElement.scrollWidth <= innerWidth), 'it is no wider than a phone');
+  await hand.evaluate(() => scrollTo(0, 0));
   if (process.argv[5]) await hand.screenshot({ path: process.argv[5] });
   assert.deepEqual(errors, []);
   console.log(`${turned.length} controls turned: ${turned.join(' ')}`);

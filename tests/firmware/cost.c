@@ -354,6 +354,17 @@ static void say_memory(void)
     feed = bmb_feed_of("loco", BMB_CODEC_JPEG, 320, 240, 10000);
     feed.storage = BMB_BORROWED;
     config = bmb_config_of(&port, &feed, 1, outlets, n);
+    /* Kept in the image by being named, and never called. */
+    if (config.name == NULL) {
+        size_t i;
+        (void)bmb_feed_change(NULL, 0, &feed, NULL);
+        (void)bmb_feed_add(NULL, &feed, &i, NULL);
+        (void)bmb_feed_pause(NULL, 0, true);
+        (void)bmb_outlet_add(NULL, &outlets[0], &i, NULL);
+        (void)bmb_outlet_remove(NULL, 0);
+        (void)bmb_push_add(NULL, config.pushes, &i, NULL);
+        (void)bmb_push_remove(NULL, 0);
+    }
     if (bmb_budget_of(&config, &b, NULL) == BMB_OK)
         bmb_bare_say("all ways in: device %u, feeds %u, viewer %u, of RTSP %u", (unsigned)b.device, (unsigned)b.feeds,
                      (unsigned)b.per_viewer_http, (unsigned)b.per_viewer_rtsp);

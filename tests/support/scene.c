@@ -2,6 +2,7 @@
 
 #include <limits.h>
 #include <stdlib.h>
+#include <assert.h>
 #include <string.h>
 
 #include "device/parts.h"
@@ -99,6 +100,38 @@ static void guard(unsigned more)
     t.feeds[1].open = (more & 32) != 0;
 }
 
+/* A service of the program's own: it answers with what was asked. */
+static unsigned answers_out;
+
+static bool find(void *ctx, bmb_method method, const char *path, size_t size, bmb_role *needs)
+{
+    (void)ctx;
+    *needs = method == BMB_METHOD_GET ? BMB_ROLE_NONE : BMB_ROLE_ADJUST;
+    return size >= 2 && path[1] == 'q';
+}
+
+static void ask(void *ctx, const bmb_request *r, bmb_answer *a)
+{
+    static uint8_t body[64];
+    (void)ctx;
+    assert(r->body_size <= sizeof body);
+    if (r->body_size > 0) memcpy(body, r->body, r->body_size);
+    a->body = body;
+    a->size = r->body_size;
+    a->status = r->method == BMB_METHOD_DELETE ? 204 : r->if_none_match_size > 0 ? 304 : 200;
+    a->etag = r->method == BMB_METHOD_GET ? "\"q\"" : NULL;
+    answers_out++;
+}
+
+static void done(void *ctx, void *token)
+{
+    (void)ctx, (void)token;
+    assert(answers_out > 0);
+    answers_out--;
+}
+
+static const bmb_service service = { .find = find, .ask = ask, .done = done, .body_most = 64 };
+
 static void set_up(input *in)
 {
     unsigned what = byte(in), more = byte(in), outlets = byte(in);
@@ -162,6 +195,12 @@ static void set_up(input *in)
     t.config.assets = &page;
     t.config.asset_count = 1;
     memset(peers, 0, sizeof peers);
+    if (outlets >> 6 == 3) {
+        t.config.reserve = (bmb_reserve){ .changes = true, .feeds = 1, .outlets = 1, .pushes = 1, .bytes = 30000 };
+        t.config.service = &service;
+        t.feeds[0].daylight =
+            (bmb_daylight_config){ .dark = codec == BMB_CODEC_JPEG ? 90 : 0, .bright = 200, .seconds = 1 };
+    }
     if (more & 128) fake_lends(t.f);
     if (what & 128) guard(more);
 }
@@ -291,6 +330,50 @@ static void pass(uint64_t us)
     }
 }
 
+/* What changes while the device runs. */
+static void change(unsigned which)
+{
+    bmb_feed_config to = t.feeds[0];
+    const bmb_outlet_config tcp = { .kind = BMB_OUTLET_TCP, .listen = { .family = 4, .port = 8700 } };
+    const bmb_push_config push = { .tcp = true, .to = { .family = 4, .ip = { 192, 0, 2, 9 }, .port = 5004 } };
+    static size_t feed, outlet, pushed;
+    switch (which) {
+    case 0:
+        to.mode.width = 320;
+        to.mode.height = 240;
+        to.frame_max = 3000;
+        (void)bmb_feed_change(t.device, 0, &to, NULL);
+        break;
+    case 1:
+        to.mode.codec = to.mode.codec == BMB_CODEC_JPEG ? BMB_CODEC_H264 : BMB_CODEC_JPEG;
+        to.daylight.dark = 0;
+        (void)bmb_feed_change(t.device, 0, &to, NULL);
+        break;
+    case 2:
+        to.frame_max = 5000;
+        to.reel_bytes = 30000;
+        (void)bmb_feed_change(t.device, 0, &to, NULL);
+        break;
+    case 3:
+        if (bmb_feed_pause(t.device, 0, true) == BMB_OK) fake_settle(t.f, t.device);
+        (void)bmb_feed_pause(t.device, 0, false);
+        break;
+    case 4:
+        to.name = "attic";
+        to.camera = "station";
+        to.multicast.group.family = 0;
+        if (bmb_feed_add(t.device, &to, &feed, NULL) != BMB_OK && feed != 0) (void)bmb_feed_remove(t.device, feed);
+        break;
+    case 5:
+        if (bmb_outlet_add(t.device, &tcp, &outlet, NULL) != BMB_OK) (void)bmb_outlet_remove(t.device, 3);
+        break;
+    default:
+        if (bmb_push_add(t.device, &push, &pushed, NULL) != BMB_OK)
+            (void)bmb_push_remove(t.device, t.config.push_count);
+        break;
+    }
+}
+
 static void run_one(input *in)
 {
     static const uint32_t times_ms[] = { 1, 15, 66, 250, 1100, 2200, 5500, 11000 };
@@ -335,6 +418,8 @@ static void run_one(input *in)
     default:
         if (param == 31) {
             (void)bmb_feed_remove(t.device, 0);
+        } else if (param >= 24) {
+            change(param - 24);
         } else {
             fail(byte(in));
         }
