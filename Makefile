@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc)
 BUILD = { scripts/sources build/sources mbedtls || echo "Its sources cannot be had just now: there is no encryption in this build."; } && echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick test-sanitized test-kernel plain-builds screenshots bench fuzz lint format size firmware firmware-demo install docs clean
+.PHONY: demo test test-quick test-sanitized test-changes test-kernel plain-builds screenshots bench fuzz lint format size firmware firmware-demo install docs clean
 
 demo:
 	@scripts/setup build
@@ -29,6 +29,13 @@ test-sanitized:
 	@scripts/sources build/sources
 	@$(call BUILD,sanitized)
 	@cd build/sanitized && ctest --output-on-failure --parallel $(JOBS) -LE 'page|board'
+
+# Changes of size, rate and codec at random, while viewers of all protocols watch.
+CHANGES ?= 1000
+test-changes:
+	@scripts/setup build
+	@$(call BUILD,release)
+	@python3 tests/e2e/changes.py build/release/bambino $(CHANGES)
 
 # Without our presets: Release and Debug, gcc and clang.
 plain-builds:

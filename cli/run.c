@@ -1,6 +1,7 @@
 /* `bambino run` and `bambino demo`: serve until stopped. */
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 
 #include "settings.h"
 
@@ -307,7 +308,7 @@ static bool override_all(cli_device *d, const run_options *o)
 }
 
 /* Opens what the settings say now, and serves. *again: it is to be done once more, with other settings. */
-static int serve_once(cli_device *d, const run_options *options, bool first, bool *again)
+static int serve_once(cli_device *d, const run_options *options, double seconds, bool first, bool *again)
 {
     if (!override_all(d, options) || !cli_secrets_read(&d->file)) return EXIT_USAGE;
     if (options->board != NULL && strlen(options->board) >= sizeof d->file.board) return EXIT_USAGE;
@@ -325,7 +326,7 @@ static int serve_once(cli_device *d, const run_options *options, bool first, boo
         (void)tend_board(d, 0);
     }
     cli_settings_arrived(d);
-    cli_serve(d, options->seconds);
+    cli_serve(d, seconds);
     *again = d->again && !cli_interrupted();
     if (!*again) print_summary(d);
     return EXIT_OK;
@@ -335,6 +336,8 @@ static int run(const char *path, const run_options *options, bool demo)
 {
     cli_settings *settings = NULL;
     int status = EXIT_USAGE;
+    struct timespec began, now;
+    clock_gettime(CLOCK_MONOTONIC, &began);
     for (bool again = true, first = true; again; first = false) {
         cli_device *d = calloc(1, sizeof *d);
         again = false;
@@ -344,7 +347,10 @@ static int run(const char *path, const run_options *options, bool demo)
         if (first) settings = open_settings(d, path);
         d->layers = settings;
         bool good = settings != NULL && (first || cli_settings_parse(settings, &d->file));
-        status = good ? serve_once(d, options, first, &again) : EXIT_USAGE;
+        clock_gettime(CLOCK_MONOTONIC, &now);
+        double left = options->seconds - (double)(now.tv_sec - began.tv_sec); /* of --for, however often it is opened */
+        if (options->seconds > 0 && left <= 0) left = 0.001;
+        status = good ? serve_once(d, options, options->seconds > 0 ? left : 0, first, &again) : EXIT_USAGE;
         /* What was to be tried cannot be opened: what was before it can. */
         bool fell = settings != NULL && status != EXIT_OK && !options->check && cli_settings_fall_back(settings, first);
         if (fell)

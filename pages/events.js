@@ -19,7 +19,8 @@ function listen() {
   if (events || document.hidden || !sees) return;
   events = new EventSource('/events');
   events.onmessage = (message) => tellEvent(JSON.parse(message.data));
-  events.onerror = () => { if (events?.readyState === EventSource.CLOSED) events = null; };
+  // A break is mended by the browser itself; where it was refused, as by a device that keeps no events, it is asked again after a while.
+  events.onerror = () => { if (events?.readyState === EventSource.CLOSED) setTimeout(stopListening, 30000); };
 }
 function stopListening() {
   events?.close();

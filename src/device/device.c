@@ -337,14 +337,14 @@ bmb_err bmb_feed_remove(bmb_device *d, size_t index)
 bmb_err bmb_control_set(bmb_device *d, size_t index, bmb_control control, int32_t value, int32_t *effective)
 {
     *effective = 0;
-    if (index >= d->feeds.count) return BMB_NOT_FOUND;
+    if (index >= d->feeds.count || !bmb_feed_is_there(&d->feeds.feed[index])) return BMB_NOT_FOUND;
     if (!BMB_WITH_CONTROLS || (size_t)control >= BMB_CONTROL_COUNT) return BMB_UNSUPPORTED;
     return bmb_feed_set(&d->context, &d->feeds.feed[index], control, value, effective);
 }
 
 bmb_err bmb_control_get(const bmb_device *d, size_t index, bmb_control control, int32_t *value)
 {
-    if (index >= d->feeds.count) return BMB_NOT_FOUND;
+    if (index >= d->feeds.count || !bmb_feed_is_there(&d->feeds.feed[index])) return BMB_NOT_FOUND;
     return bmb_camera_get(&d->context, &d->feeds.feed[index].camera, control, value);
 }
 

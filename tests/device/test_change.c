@@ -245,6 +245,9 @@ static void feeds_come_and_go(void **state)
         assert_true(!t.f->socks[s].open || t.f->socks[s].finished);
         assert_false(t.f->cameras[1].running);
     }
+    int32_t value; /* the place that is free has no camera */
+    assert_int_equal(bmb_control_set(t.device, 1, BMB_CONTROL_QUALITY, 50, &value), BMB_NOT_FOUND);
+    assert_int_equal(bmb_control_get(t.device, 1, BMB_CONTROL_QUALITY, &value), BMB_NOT_FOUND);
     s = watch(0, "/status.json");
     assert_null(strstr(fake_take(t.f, s, NULL), "station"));
     second.name = "yard";

@@ -454,8 +454,10 @@ static void end(void)
                   (unsigned long long)f.bytes_sent, f.stalled, f.shed);
     }
     bmb_device_stats_get(t.device, &stats);
-    for (size_t i = 0; i < t.config.push_count; i++)
-        if (t.device->pushes.pushes[i].state == BMB_PUSH_SENDING && t.config.pushes[i].tcp) stats.connections--;
+    for (size_t i = 0; i < t.device->pushes.count; i++) {
+        const bmb_push *push = &t.device->pushes.pushes[i];
+        if (push->config != NULL && push->state == BMB_PUSH_SENDING && push->config->tcp) stats.connections--;
+    }
     if (stats.connections != 0 || stats.sessions != 0 || stats.viewers != 0) {
         fprintf(stderr, "left: %u connections, %u sessions, %u viewers\n", stats.connections, stats.sessions,
                 stats.viewers);
