@@ -22,6 +22,7 @@
 #include "bambino/options.h"
 #include "bambino/port.h"
 #include "bambino/service.h"
+#include "bambino/settings.h"
 #include "bambino/text.h"
 #include "bambino/version.h"
 

@@ -90,6 +90,10 @@
     1 /* feeds, outlets and pushes that change, come and go while the device runs (bmb_config.reserve) */
 #endif
 
+/* 4 KB */
+#ifndef BMB_WITH_SETTINGS
+#define BMB_WITH_SETTINGS 1 /* settings of feeds over HTTP (bambino/settings.h) */
+#endif
 /* 1.2 KB */
 #ifndef BMB_WITH_DAYLIGHT
 #define BMB_WITH_DAYLIGHT 1 /* night mode by the brightness of JPEG pictures (bmb_feed_config.daylight) */
@@ -166,6 +170,10 @@
 #if !BMB_WITH_HTTP || !BMB_WITH_ACCESS
 #undef BMB_WITH_SERVICE
 #define BMB_WITH_SERVICE 0
+#endif
+#if !BMB_WITH_SERVICE || !BMB_WITH_CHANGES || !BMB_WITH_CONTROLS
+#undef BMB_WITH_SETTINGS
+#define BMB_WITH_SETTINGS 0
 #endif
 #if !BMB_WITH_STATUS
 #undef BMB_WITH_EVENTS

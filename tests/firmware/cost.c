@@ -364,6 +364,8 @@ static void say_memory(void)
         (void)bmb_outlet_remove(NULL, 0);
         (void)bmb_push_add(NULL, config.pushes, &i, NULL);
         (void)bmb_push_remove(NULL, 0);
+        bmb_settings_prepare(NULL, &config, NULL, 0);
+        bmb_settings_begin(NULL, NULL);
     }
     if (bmb_budget_of(&config, &b, NULL) == BMB_OK)
         bmb_bare_say("all ways in: device %u, feeds %u, viewer %u, of RTSP %u", (unsigned)b.device, (unsigned)b.feeds,
