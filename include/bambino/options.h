@@ -90,7 +90,7 @@
     1 /* feeds, outlets and pushes that change, come and go while the device runs (bmb_config.reserve) */
 #endif
 
-/* 4 KB */
+/* 5.6 KB */
 #ifndef BMB_WITH_SETTINGS
 #define BMB_WITH_SETTINGS 1 /* settings of feeds over HTTP (bambino/settings.h) */
 #endif

@@ -5,6 +5,7 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "bambino/settings.h"
 #include "mps2/board.h"
 
 #define FRAME (12u * 1024)
