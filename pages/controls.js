@@ -74,7 +74,8 @@ function showControls(rows) {
 }
 
 async function openControls(name) {
-  const mine = open = { name, waiting: {}, busy: false };
+  const mine = open = { name, rows: [], waiting: {}, busy: false };
+  if (!me.settings || (me.role !== 'adjust' && me.role !== 'administer')) return;
   try {
     const { json } = await ask('GET', '/settings/details');
     if (open !== mine) return;

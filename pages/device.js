@@ -5,7 +5,7 @@ const LISTS = ['camera', 'feed', 'tcp', 'push'];
 let settings = null; // as they were read, with their version
 
 async function showFacts() {
-  const { json: m } = await ask('GET', '/machine.json').catch(() => ({ json: null }));
+  const { json: m } = me.settings ? await ask('GET', '/machine.json').catch(() => ({ json: null })) : { json: null };
   if (!m) { el('facts').replaceChildren(); return; }
   const F = W.facts, facts = [[F.model, m.model], [F.host, m.host], [F.system, m.system], [F.program, m.program], [F.uptime_s, duration(m.uptime_s)],
     [F.system_uptime_s, m.system_uptime_s && duration(m.system_uptime_s)], [F.processor_percent, W.percent(m.processor_percent, m.processors)],
@@ -107,7 +107,8 @@ function showSettings(rows) {
 async function openDevice(again) {
   if (!location.hash.startsWith('#/device')) return;
   showFacts();
-  const administers = me.role === 'administer';
+  const administers = me.settings && me.role === 'administer';
+  el('facts').parentElement.hidden = !me.settings;
   el('administer').hidden = !administers;
   if (!administers) return;
   const opened = again ? [...document.querySelectorAll('#all-settings details[open] > summary')].map((s) => s.textContent) : [];
@@ -123,7 +124,7 @@ async function openDevice(again) {
 
 // What is tried is told on every page, with how long it still lasts.
 async function watchTrial() {
-  if (me.role === 'adjust' || me.role === 'administer') {
+  if (me.settings && (me.role === 'adjust' || me.role === 'administer')) {
     const { json } = await ask('GET', '/settings/trial').catch(() => ({ json: null }));
     const trial = json?.trial;
     el('trial').hidden = !trial;

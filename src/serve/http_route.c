@@ -163,6 +163,14 @@ bmb_method bmb_http_method_of(uint8_t method)
     }
 }
 
+bool bmb_http_has_settings(const bmb_config *config)
+{
+    static const char path[] = "/settings";
+    bmb_role needs = BMB_ROLE_NONE;
+    return config->service != NULL &&
+           config->service->find(config->service->ctx, BMB_METHOD_GET, path, sizeof path - 1, &needs);
+}
+
 static bool find_service(const bmb_config *config, const bmb_http_parse *request, bmb_route *out)
 {
     bmb_role needs = BMB_ROLE_NONE;
@@ -176,6 +184,12 @@ static bool find_service(const bmb_config *config, const bmb_http_parse *request
     return ours;
 }
 #else
+bool bmb_http_has_settings(const bmb_config *config)
+{
+    (void)config;
+    return false;
+}
+
 static bool find_service(const bmb_config *config, const bmb_http_parse *request, bmb_route *out)
 {
     (void)config, (void)request, (void)out;

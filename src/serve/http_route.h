@@ -40,6 +40,8 @@ typedef struct bmb_route {
     const bmb_asset *asset;
 } bmb_route;
 
+/* Are there settings to be asked for? The page wants to know before it asks. */
+bool bmb_http_has_settings(const bmb_config *config);
 /* The method by the program's name of it. */
 bmb_method bmb_http_method_of(uint8_t method);
 /* Decides on a complete or refused request. A lent link is cut off its path. */

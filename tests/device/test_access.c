@@ -340,7 +340,7 @@ static void without_users_watching_is_open_and_nothing_else(void **state)
     assert_int_equal(post("/lend/yard/60", ""), 403);
     assert_int_equal(post("/sign-in", ""), 404);
     assert_int_equal(get("/who.json", ""), 200);
-    assert_non_null(strstr(answer, "\"role\":\"watch\",\"anybody\":\"watch\",\"accounts\":0}"));
+    assert_non_null(strstr(answer, "\"role\":\"watch\",\"anybody\":\"watch\",\"accounts\":0,\"settings\":0}"));
     /* Programs on the device itself are its owner's; browsers there may ask for somebody else's page. */
     t.f->next_peer++;
     bmb_sock s = fake_connect(t.f, 0);

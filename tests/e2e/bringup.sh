@@ -209,7 +209,7 @@ says "one name for all" "$here/out" "put {number} into it"
 check "a full storage" $? 1
 says "a full storage" "$here/out" "the storage is full after"
 mkdir "$here/cut"
-for _ in $(seq 120); do
+for _ in $(seq 60); do
     "$bambino" lapse yard --every 0.05 --size 160x120 --out "$here/cut/yard-{number}.jpg" >/dev/null 2>&1 & victim=$!
     sleep 0.$(printf '%03d' $((RANDOM % 140)))
     kill -9 $victim; wait $victim 2>/dev/null
@@ -219,8 +219,8 @@ import os, sys
 names = sorted(n for n in os.listdir(sys.argv[1]) if not n.endswith(".part"))
 half = [n for n in names if not (d := open(f"{sys.argv[1]}/{n}", "rb").read()).startswith(b"\xff\xd8") or not d.endswith(b"\xff\xd9")]
 numbers = [int(n[5:11]) for n in names]
-print(f"{len(names)} pictures over 120 power cuts, {len(half)} of them half, numbers 1 to {max(numbers)}")
-sys.exit(0 if not half and numbers == list(range(1, len(names) + 1)) and len(names) > 60 else 1)
+print(f"{len(names)} pictures over 60 power cuts, {len(half)} of them half, numbers 1 to {max(numbers)}")
+sys.exit(0 if not half and numbers == list(range(1, len(names) + 1)) and len(names) > 30 else 1)
 P
 check "power cuts" $? 0
 
