@@ -295,6 +295,10 @@ for _ in range(100):
 viewers = {"MJPEG": Mjpeg("yard"), "MJPEG of another": Mjpeg("open"), "RTP over TCP": Rtsp("yard", False), "RTP over TCP, too": Rtsp("yard", False),
            "RTP over UDP": Rtsp("yard", True), "RTP over UDP, too": Rtsp("yard", True), "TS": Ts("yard"), "raw": Raw("yard"), "framed": Framed("yard"), "push": pushed}
 time.sleep(1)
+# Each viewer gets something, whatever the dice say then: one of them shows H.264 only.
+for codec, seconds in (("h264", 2), ("jpeg", 1)):
+    patch({"feed": {"yard": {"codec": codec}}})
+    time.sleep(seconds)
 good, refused, began = True, 0, None
 seed = int(os.environ.get("SEED", random.randrange(1 << 30)))
 dice = random.Random(seed)
