@@ -319,11 +319,11 @@ for i in range(CHANGES):
         break
     time.sleep(dice.random() * 0.12)
 patch({"feed": {"yard": {"codec": "jpeg", "size": "320x240", "rate": 15}, "open": {"codec": "jpeg", "size": "320x240"}}})
-time.sleep(3.5)
+time.sleep(5)
 now = time.time()
 for name, v in viewers.items():
     quiet = now - v.last
-    fine = v.broken == 0 and quiet < 3 and v.pictures > 0
+    fine = v.broken == 0 and quiet < 4 and v.pictures > 0
     good = good and fine
     print(f"{name}: {v.pictures} pictures, came {v.comings} times{'' if fine else f', {v.broken} BROKEN ({v.why}), quiet for {quiet:.1f} s'}")
 grown = resident(device.pid) - began if device.poll() is None else None
