@@ -27,7 +27,7 @@
 #ifndef BMB_WITH_PAGE
 #define BMB_WITH_PAGE 1 /* documents of the program's own, such as the page (bmb_config.assets) */
 #endif
-/* 3.1 KB; RAM: 96 bytes for each event that is kept */
+/* 2.9 KB; RAM: 96 bytes for each event that is kept */
 #ifndef BMB_WITH_EVENTS
 #define BMB_WITH_EVENTS 1 /* /events: what happened lately, and what happens (bmb_config.events) */
 #endif
@@ -84,13 +84,16 @@
 #define BMB_WITH_RATE 1 /* holding a bit rate of JPEG */
 #endif
 
-/* 4.7 KB; RAM, where it is asked for: a copy of the configuration's rows */
+/* 2.8 KB; RAM, where it is asked for: a copy of the configuration's rows */
 #ifndef BMB_WITH_CHANGES
-#define BMB_WITH_CHANGES                                                                                               \
-    1 /* feeds, outlets and pushes that change, come and go while the device runs (bmb_config.reserve) */
+#define BMB_WITH_CHANGES 1 /* size, rate and codec of feeds while the device runs (bmb_config.reserve) */
+#endif
+/* 2.0 KB */
+#ifndef BMB_WITH_COMING
+#define BMB_WITH_COMING 1 /* feeds, outlets and pushes that come and go while it runs, with BMB_WITH_CHANGES */
 #endif
 
-/* 5.6 KB */
+/* 5.5 KB */
 #ifndef BMB_WITH_SETTINGS
 #define BMB_WITH_SETTINGS 1 /* settings of feeds over HTTP (bambino/settings.h) */
 #endif
@@ -174,6 +177,10 @@
 #if !BMB_WITH_SERVICE || !BMB_WITH_CHANGES || !BMB_WITH_CONTROLS
 #undef BMB_WITH_SETTINGS
 #define BMB_WITH_SETTINGS 0
+#endif
+#if !BMB_WITH_CHANGES
+#undef BMB_WITH_COMING
+#define BMB_WITH_COMING 0
 #endif
 #if !BMB_WITH_STATUS
 #undef BMB_WITH_EVENTS

@@ -167,6 +167,18 @@ bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, 
     return bmb_blame(fault, err, "camera", "start", before.camera, 0, 0);
 }
 
+#else
+
+bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, bmb_fault *fault)
+{
+    (void)d, (void)index, (void)to, (void)fault;
+    return BMB_UNSUPPORTED;
+}
+
+#endif
+
+#if BMB_WITH_COMING
+
 bmb_err bmb_feed_add(bmb_device *d, const bmb_feed_config *config, size_t *index, bmb_fault *fault)
 {
     bmb_context *x = &d->context;
@@ -244,12 +256,6 @@ bmb_err bmb_feed_pause(bmb_device *d, size_t index, bool pause)
 }
 
 #else
-
-bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, bmb_fault *fault)
-{
-    (void)d, (void)index, (void)to, (void)fault;
-    return BMB_UNSUPPORTED;
-}
 
 bmb_err bmb_feed_add(bmb_device *d, const bmb_feed_config *config, size_t *index, bmb_fault *fault)
 {

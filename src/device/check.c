@@ -297,6 +297,9 @@ static const char *missing(const bmb_config *config)
     if (!BMB_WITH_EVENTS && config->events > 0) return "BMB_WITH_EVENTS";
     if (!BMB_WITH_SERVICE && config->service != NULL) return "BMB_WITH_SERVICE";
     if (!BMB_WITH_CHANGES && bmb_reserves(config)) return "BMB_WITH_CHANGES";
+    const bmb_reserve *more = &config->reserve;
+    if (!BMB_WITH_COMING && bmb_reserves(config) && (more->feeds > 0 || more->outlets > 0 || more->pushes > 0))
+        return "BMB_WITH_COMING";
     if (!BMB_WITH_ACCESS && (config->access != NULL || config->name_count > 0 || config->origin_count > 0))
         return "BMB_WITH_ACCESS";
     for (size_t i = 0; i < config->feed_count && option == NULL; i++) option = missing_for_feed(&config->feeds[i]);

@@ -330,7 +330,7 @@ bmb_err bmb_feed_remove(bmb_device *d, size_t index)
     bmb_talk_feed_gone(&d->talk, feed);
     if (BMB_WITH_MULTICAST) bmb_groups_feed_gone(&d->groups, feed);
     bmb_feed_end(x, feed);
-    if (BMB_WITH_CHANGES) bmb_feed_gone(d, feed);
+    if (BMB_WITH_COMING) bmb_feed_gone(d, feed);
     return BMB_OK;
 }
 

@@ -112,7 +112,7 @@ bmb_err bmb_outlet_stats_get(const bmb_device *d, size_t outlet, bmb_outlet_stat
 {
     if (outlet >= d->context.config->outlet_count) return BMB_NOT_FOUND;
     const bmb_outlet *o = &d->talk.outlets[outlet];
-    if (BMB_WITH_CHANGES && o->sock == BMB_NO_SOCK) { /* a free place */
+    if (BMB_WITH_COMING && o->sock == BMB_NO_SOCK) { /* a free place */
         *out = (bmb_outlet_stats){ .feed = BMB_NO_FEED };
         return BMB_OK;
     }
@@ -130,7 +130,7 @@ bmb_err bmb_push_stats_get(const bmb_device *d, size_t index, bmb_push_stats *ou
 {
     if (!BMB_WITH_PUSH || index >= d->context.config->push_count) return BMB_NOT_FOUND;
     const bmb_push *p = &d->pushes.pushes[index];
-    if (BMB_WITH_CHANGES && p->config == NULL) { /* a free place */
+    if (BMB_WITH_COMING && p->config == NULL) { /* a free place */
         *out = (bmb_push_stats){ .state = BMB_PUSH_OFF };
         return BMB_OK;
     }
@@ -165,7 +165,7 @@ void bmb_report(bmb_device *d)
     uint16_t viewers;
     for (size_t i = 0; i < d->context.config->outlet_count; i++) {
         bmb_outlet *o = &d->talk.outlets[i];
-        if (BMB_WITH_CHANGES && o->sock == BMB_NO_SOCK) continue;
+        if (BMB_WITH_COMING && o->sock == BMB_NO_SOCK) continue;
         bmb_tally sum = sum_of(d, &o->by.past, &viewers);
         tell_traffic(d, &sum, &o->reported, NULL, &o->bound, viewers);
     }
@@ -192,7 +192,7 @@ static bool shows(const bmb_status_view *view, size_t feed)
  * there. SIZE_MAX: there are no more. */
 static size_t shown_feed(const bmb_device *d, const bmb_status_view *view, size_t index)
 {
-    if (!BMB_WITH_ACCESS && !BMB_WITH_CHANGES) return index;
+    if (!BMB_WITH_ACCESS && !BMB_WITH_COMING) return index;
     for (size_t i = 0; i < d->feeds.count; i++)
         if (shows(view, i) && name_of(d, i)[0] != '\0' && index-- == 0) return i;
     return SIZE_MAX;
@@ -201,7 +201,7 @@ static size_t shown_feed(const bmb_device *d, const bmb_status_view *view, size_
 /* Of outlets and pushes, free places are passed over likewise. */
 static size_t used_outlet(const bmb_device *d, size_t index)
 {
-    if (!BMB_WITH_CHANGES) return index;
+    if (!BMB_WITH_COMING) return index;
     for (size_t i = 0; i < d->context.config->outlet_count; i++)
         if (d->talk.outlets[i].sock != BMB_NO_SOCK && index-- == 0) return i;
     return SIZE_MAX;
@@ -209,7 +209,7 @@ static size_t used_outlet(const bmb_device *d, size_t index)
 
 static size_t used_push(const bmb_device *d, size_t index)
 {
-    if (!BMB_WITH_CHANGES) return index;
+    if (!BMB_WITH_COMING) return index;
     for (size_t i = 0; i < d->pushes.count; i++)
         if (d->pushes.pushes[i].config != NULL && index-- == 0) return i;
     return SIZE_MAX;

@@ -120,8 +120,9 @@ static bool take_value(bmb_patch *p, scan *s, bmb_change *c)
     return true;
 }
 
-static bool take_setting(bmb_patch *p, scan *s, size_t feed)
+static bool take_setting(bmb_patch *p, scan *s)
 {
+    const size_t feed = p->feed;
     bmb_camera_info info;
     unsigned key = 0;
     if (!take_text(s, &p->key) || !takes(s, ':')) return refuse(p, NULL);
@@ -144,15 +145,15 @@ static bool take_setting(bmb_patch *p, scan *s, size_t feed)
 }
 
 /* Members of an object, one after the other. */
-#define EACH_MEMBER(s, take)                                                                                           \
-    do {                                                                                                               \
-        if (!takes(s, '{')) return refuse(p, NULL);                                                                    \
-        if (takes(s, '}')) break;                                                                                      \
-        do {                                                                                                           \
-            if (!(take)) return false;                                                                                 \
-        } while (takes(s, ','));                                                                                       \
-        if (!takes(s, '}')) return refuse(p, NULL);                                                                    \
-    } while (0)
+static bool each_member(bmb_patch *p, scan *s, bool (*take)(bmb_patch *p, scan *s))
+{
+    if (!takes(s, '{')) return refuse(p, NULL);
+    if (takes(s, '}')) return true;
+    do {
+        if (!take(p, s)) return false;
+    } while (takes(s, ','));
+    return takes(s, '}') || refuse(p, NULL);
+}
 
 static bool take_feed(bmb_patch *p, scan *s)
 {
@@ -160,8 +161,8 @@ static bool take_feed(bmb_patch *p, scan *s)
     size_t feed = 0;
     while (feed < p->d->feeds.count && !bmb_same(p->name.at, p->name.size, p->d->feeds.feed[feed].config->name)) feed++;
     if (feed == p->d->feeds.count || (p->adjusts >> feed & 1) == 0) return refuse(p, "there is no such feed");
-    EACH_MEMBER(s, take_setting(p, s, feed));
-    return true;
+    p->feed = feed;
+    return each_member(p, s, take_setting);
 }
 
 static bool take_section(bmb_patch *p, scan *s)
@@ -169,15 +170,13 @@ static bool take_section(bmb_patch *p, scan *s)
     bmb_text name;
     if (!take_text(s, &name) || !takes(s, ':')) return refuse(p, NULL);
     if (!bmb_same(name.at, name.size, "feed")) return refuse(p, "there are settings of feeds only");
-    EACH_MEMBER(s, take_feed(p, s));
-    return true;
+    return each_member(p, s, take_feed);
 }
 
 bool bmb_patch_take(bmb_patch *p, bmb_text body)
 {
     scan whole = { body.at, body.at + body.size }, *s = &whole;
-    EACH_MEMBER(s, take_section(p, s));
-    return next(s) == '\0' || refuse(p, NULL);
+    return each_member(p, s, take_section) && (next(s) == '\0' || refuse(p, NULL));
 }
 
 void bmb_setting_keep_mode(const bmb_device *d, const bmb_feed_config *row, bool load, bmb_mode *mode)

@@ -23,6 +23,7 @@ typedef struct bmb_patch {
     size_t count;
     const char *detail; /* why not */
     bmb_text name, key; /* where */
+    size_t feed;        /* that is read now */
 } bmb_patch;
 
 const char *bmb_setting_name(unsigned key);

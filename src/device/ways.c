@@ -5,7 +5,7 @@
 
 #include "device/contract.h"
 
-#if BMB_WITH_CHANGES
+#if BMB_WITH_COMING
 
 static bool changes(const bmb_device *d)
 {

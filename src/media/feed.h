@@ -67,7 +67,7 @@ static inline bmb_track *bmb_feed_video(bmb_feed *feed)
 /* Not a free place for one. */
 static inline bool bmb_feed_is_there(const bmb_feed *feed)
 {
-    return !BMB_WITH_CHANGES || feed->config->name[0] != '\0';
+    return !BMB_WITH_COMING || feed->config->name[0] != '\0';
 }
 
 /* Draws what is random, and starts the camera. */

@@ -283,7 +283,7 @@ void bmb_pushes_open(bmb_push_set *set, bmb_context *x, const bmb_feeds *feeds, 
                            .pushes = pushes,
                            .count = x->config->push_count };
     for (size_t i = 0; i < set->count; i++) pushes[i].sock = pushes[i].rtcp = BMB_NO_SOCK;
-    size_t more = BMB_WITH_CHANGES && x->config->reserve.changes ? x->config->reserve.pushes : 0;
+    size_t more = BMB_WITH_COMING && x->config->reserve.changes ? x->config->reserve.pushes : 0;
     for (size_t i = 0; i + more < set->count; i++) bmb_pushes_start(set, feeds, i);
 }
 

@@ -33,7 +33,7 @@ uint16_t bmb_talk_conns_of(const bmb_config *config)
 {
     size_t pushes = 0;
     for (size_t i = 0; i < config->push_count; i++) pushes += config->pushes[i].tcp;
-    if (BMB_WITH_CHANGES && config->reserve.changes) pushes += config->reserve.pushes; /* each may be one */
+    if (BMB_WITH_COMING && config->reserve.changes) pushes += config->reserve.pushes; /* each may be one */
     return (uint16_t)(config->viewers + config->spare + pushes);
 }
 
@@ -103,7 +103,7 @@ void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers)
 /* A free place has no socket. */
 static bool is_free(const bmb_outlet *o)
 {
-    return BMB_WITH_CHANGES && o->sock == BMB_NO_SOCK;
+    return BMB_WITH_COMING && o->sock == BMB_NO_SOCK;
 }
 
 static void forward(bmb_talk *t)
@@ -148,7 +148,7 @@ BMB_FOR_CHANGES bmb_err bmb_talk_listen(bmb_talk *t, size_t index, bmb_fault *fa
     return err;
 }
 
-#if BMB_WITH_CHANGES
+#if BMB_WITH_COMING
 void bmb_talk_deafen(bmb_talk *t, size_t index)
 {
     bmb_outlet *o = &t->outlets[index];
@@ -171,7 +171,7 @@ bmb_err bmb_talk_open(bmb_talk *t, bmb_fault *fault)
 #endif
     bmb_err err = BMB_OK;
     size_t count = t->x->config->outlet_count;
-    if (BMB_WITH_CHANGES && t->x->config->reserve.changes) count -= t->x->config->reserve.outlets;
+    if (BMB_WITH_COMING && t->x->config->reserve.changes) count -= t->x->config->reserve.outlets;
     for (size_t i = 0; err == BMB_OK && i < count; i++) err = bmb_talk_listen(t, i, fault);
     return err;
 }
