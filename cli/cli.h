@@ -346,5 +346,6 @@ int cli_send(int argc, const char **argv);
 int cli_users_command(int argc, const char **argv);
 int cli_keys(int argc, const char **argv);
 int cli_settings_command(int argc, const char **argv);
+int cli_check(int argc, const char **argv);
 
 #endif

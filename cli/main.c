@@ -20,6 +20,7 @@ static const command commands[] = {
     { "run", cli_run, "serve what a configuration file says" },
     { "users", cli_users_command, "say who may watch and who may change; lend a feed" },
     { "settings", cli_settings_command, "what was changed over a file while it ran: show, write, forget" },
+    { "check", cli_check, "receive feeds, and say what really arrives" },
     { "send", cli_send, "send a feed to a listener, by UDP or TCP" },
     { "keys", cli_keys, "print every key of the configuration file" },
 };
