@@ -12,6 +12,8 @@
 #include "wire/h264.h"
 #include "wire/jpeg.h"
 
+#define RECORDED_US 60000000 /* what is so far from now was not taken now */
+
 static const struct {
     const char *name;
     receive_scheme scheme;
@@ -240,7 +242,12 @@ void receive_picture(receive *r, const receive_came *came)
         p.seen = seen.decoded;
         p.same = seen.same;
         p.black = seen.black;
-        if (seen.has_strip) {
+        int64_t age_us = p.wall_us - (int64_t)seen.strip.capture_us;
+        if (seen.has_strip && (age_us > RECORDED_US || age_us < -RECORDED_US)) {
+            if (r->step_us[RECEIVE_NOTE] == 0)
+                receive_tell(r, RECEIVE_NOTE, "the strip in the picture is %lld s old: this is a recording",
+                             (long long)(age_us / 1000000));
+        } else if (seen.has_strip) {
             p.clock = MEASURE_STRIP;
             p.capture_us = (int64_t)seen.strip.capture_us;
             if (!p.has_number) p.number = seen.strip.frame;

@@ -23,6 +23,8 @@
 #define BMB_LENT_MOST 2u            /* frames that one viewer may have sent and that are not yet acknowledged */
 #define BMB_DRAIN_US 1000000u       /* after a refusal: time for the peer to read it before the connection is closed */
 #define BMB_REST_US 2000000u        /* an encoder rests once nobody has watched for so long: players come again */
+#define BMB_AWAKE_US 1000000u       /* a camera whose encoder rested has so long to deliver what it sees now */
+#define BMB_FRESH_US 100000u        /* and what is no older than that is what it sees now */
 #define BMB_STILL_WAIT_US 3000000u  /* a still waits so long for the first frame */
 #define BMB_STILL_MOST_US 4000000u  /* a camera that gives no still by then is started again for its stream */
 #define BMB_ACCEPT_PAUSE_US 500000u /* after the system refused a connection */

@@ -20,6 +20,7 @@ typedef struct bmb_camera {
     uint32_t retry_ms, restarts;
     uint32_t gap_ms_most;
     uint64_t heard_us; /* last frame, or start */
+    uint64_t awake_us; /* its encoder goes on since then, and what comes may be older; 0: it does not */
     uint64_t retry_us; /* next start */
     uint64_t began_us; /* its first frame since; 0: none yet */
     uint64_t gap_us;   /* when the present gap began; 0: there is none */

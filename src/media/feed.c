@@ -179,7 +179,7 @@ static uint64_t rest_or_go_on(bmb_context *x, bmb_feed *feed)
     uint64_t rest_us = feed->watched_us + BMB_REST_US;
     if (c->resting && watched) {
         c->resting = false;
-        c->heard_us = x->now;
+        c->heard_us = c->awake_us = x->now;
         t->needs_key = t->row->in_order;
         (void)cameras->want(cameras->ctx, c->index, true);
     } else if (!c->resting && x->now >= rest_us) {
@@ -190,6 +190,18 @@ static uint64_t rest_or_go_on(bmb_context *x, bmb_feed *feed)
     if (c->resting) return x->now + BMB_REST_US; /* to see whether the sensor is still alive */
     if (!watched && rest_us > x->now) return rest_us;
     return UINT64_MAX;
+}
+
+/* From before it rested: one may be on its way then, or wait in a buffer of the camera's meanwhile, and nobody wants to
+ * begin with it. */
+static bool is_old(const bmb_context *x, bmb_camera *c, uint64_t capture_us)
+{
+    if (!BMB_WITH_RESTING) return false;
+    if (c->resting) return true;
+    if (c->awake_us == 0) return false;
+    if (capture_us + BMB_FRESH_US < c->awake_us && x->now < c->awake_us + BMB_AWAKE_US) return true;
+    c->awake_us = 0;
+    return false;
 }
 
 void bmb_feed_take(bmb_context *x, bmb_feed *feed)
@@ -206,10 +218,10 @@ void bmb_feed_take(bmb_context *x, bmb_feed *feed)
             bmb_camera_fail(x, c, err);
             return;
         }
-        bmb_camera_heard(x, c);
+        if (!c->resting) bmb_camera_heard(x, c);
         if (in.data == NULL) in.size = 0;
         if (in.capture_us > x->now) in.capture_us = x->now; /* ahead of the clock: ages would be enormous */
-        if (!ingest(x, feed, &in)) cameras->release(cameras->ctx, c->index, in.cookie);
+        if (is_old(x, c, in.capture_us) || !ingest(x, feed, &in)) cameras->release(cameras->ctx, c->index, in.cookie);
     }
 }
 
