@@ -240,7 +240,7 @@ static void print_line(const check_run *run, const char *label, void (*put)(cons
     for (size_t i = 0; i < run->count; i++) {
         char text[64];
         put(&run->receivers[i], text, sizeof text);
-        printf("%*s", run->count > 1 ? 24 : 0, text);
+        printf("%*s", run->count > 1 ? 27 : 0, text);
     }
     putchar('\n');
 }
@@ -304,7 +304,7 @@ void check_print_summary(const check_run *run)
     putchar('\n');
     if (run->count > 1) {
         printf("%-26s", "");
-        for (size_t i = 0; i < run->count; i++) printf("%24c", (char)('A' + i));
+        for (size_t i = 0; i < run->count; i++) printf("%27c", (char)('A' + i));
         putchar('\n');
     }
     print_line(run, "way", put_way);
@@ -323,7 +323,7 @@ void check_print_summary(const check_run *run)
         for (size_t i = 0; i < run->count; i++) {
             char text[40] = "-";
             if (values[i] >= 0) snprintf(text, sizeof text, "%.*f%s", figures[k].decimals, values[i], figures[k].unit);
-            printf("%*s", run->count > 1 ? 24 : 0, text);
+            printf("%*s", run->count > 1 ? 27 : 0, text);
         }
         putchar('\n');
     }

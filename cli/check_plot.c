@@ -56,7 +56,8 @@ static void draw(cairo_t *c, const check_run *run, bool delay, double top, doubl
         }
     cairo_set_source_rgb(c, 0.15, 0.15, 0.15);
     snprintf(label, sizeof label,
-             delay ? "Delay of pictures: how old each was when it had arrived" : "Intervals between pictures");
+             delay ? "Delay: how old pictures were when they had arrived, per cent of all over ms"
+                   : "Intervals between pictures, per cent of all over ms");
     text(c, LEFT, top - 14, 17, label);
     cairo_set_line_width(c, 1);
     for (unsigned k = 0; k <= 4; k++) {
@@ -70,11 +71,12 @@ static void draw(cairo_t *c, const check_run *run, bool delay, double top, doubl
         text(c, 30, y + 5, 13, label);
     }
     double across = (RIGHT - LEFT) / bars;
-    for (uint32_t b = 0, every = bars > 12 ? (bars + 11) / 12 : 1; b < bars; b += every) {
+    uint32_t every = 1;
+    for (size_t i = 0; i < sizeof steps / sizeof steps[0] && bars / every > 12; i++) every = steps[i];
+    for (uint32_t b = 0; b < bars; b += every) {
         snprintf(label, sizeof label, "%u", b * step);
         text(c, LEFT + b * across, bottom + 20, 13, label);
     }
-    text(c, RIGHT - 18, bottom + 38, 13, "ms");
     for (size_t i = 0; i < run->count; i++) {
         const measure_spread *s = spread_of(&run->receivers[i], delay);
         double wide = across * 0.86 / (double)run->count;

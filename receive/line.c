@@ -54,7 +54,11 @@ const char *line_text(const struct sockaddr_storage *at, bool with_port, char *o
     bool v6 = at->ss_family == AF_INET6;
     const void *ip = v6 ? (const void *)&((const struct sockaddr_in6 *)(const void *)at)->sin6_addr
                         : (const void *)&((const struct sockaddr_in *)(const void *)at)->sin_addr;
-    (void)inet_ntop(at->ss_family, ip, host, sizeof host);
+    if (v6 && IN6_IS_ADDR_V4MAPPED((const struct in6_addr *)ip)) { /* a socket for both: it is IPv4's */
+        ip = (const uint8_t *)ip + 12;
+        v6 = false;
+    }
+    (void)inet_ntop(v6 ? AF_INET6 : AF_INET, ip, host, sizeof host);
     if (with_port)
         snprintf(out, room, v6 ? "[%s]:%u" : "%s:%u", host, line_port(at));
     else

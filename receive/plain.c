@@ -22,7 +22,7 @@ typedef struct plain {
     uint64_t at_us;
     unsigned feeds, told; /* framed: rows that are said to come, and that came */
     char names[600];
-    bool asked, challenged, signing;
+    bool greeted, asked, challenged, signing;
     uint8_t challenge[32];
     char realm[64];
 } plain;
@@ -125,6 +125,7 @@ static bool take_message(plain *t, const bmb_framed_message *m, const uint8_t *b
     case BMB_FRAMED_HELLO:
         (void)bmb_get_u16(&r);
         t->feeds = bmb_get_u16(&r);
+        t->greeted = true;
         break;
     case BMB_FRAMED_FEED:
         if (!take_row(t, &r)) return false;
@@ -177,9 +178,14 @@ static bool take_framed(plain *t)
         if (!more) return false;
     }
     bool waits = t->r->to.user[0] != '\0' && t->r->step_us[RECEIVE_SIGNED_IN] == 0 && t->challenged;
-    if (t->asked || waits || t->told < t->feeds || t->told == 0) return true;
-    receive_tell(t->r, RECEIVE_FAILED, "there is no feed \"%s\"", t->r->to.path);
-    receive_tell(t->r, RECEIVE_HINT, "there is: %s%s", t->names, t->challenged ? "; more for those who sign in" : "");
+    if (t->asked || waits || t->told < t->feeds || !t->greeted) return true;
+    if (t->told == 0 && !t->challenged) return true; /* it may still be said who may see more */
+    receive_tell(t->r, RECEIVE_FAILED, "there is no feed \"%s\"%s", t->r->to.path,
+                 t->challenged ? " for whoever has not signed in" : "");
+    if (t->told > 0) receive_tell(t->r, RECEIVE_HINT, "there is: %s", t->names);
+    if (t->challenged)
+        receive_tell(t->r, RECEIVE_HINT,
+                     "give a name in the address (tcp://NAME@HOST…), and a password with --password-file");
     return false;
 }
 

@@ -235,13 +235,22 @@ void receive_picture(receive *r, const receive_came *came)
     r->codec = came->codec;
     r->known = true;
     pthread_mutex_unlock(&r->lock);
-    if (!p.broken && r->see != NULL && see_can(r->see, came->codec)) {
+    bool looks = r->see != NULL && !r->blind && see_can(r->see, came->codec);
+    if (!p.broken && looks) {
         see_picture(r->see, came->codec, came->data, came->size, &seen);
         /* A picture that hangs on a key frame which has not come is none that anybody sees. */
-        if (!seen.decoded) p.broken = true;
-        p.seen = seen.decoded;
+        p.broken = !seen.decoded;
+        p.seen = seen.shown;
         p.same = seen.same;
         p.black = seen.black;
+        if (p.broken && p.key && !r->saw) { /* not for want of another picture */
+            p.broken = false;
+            r->blind = true;
+            receive_tell(r, RECEIVE_NOTE,
+                         "the decoder here cannot read this (%s): nothing is known of what is to be seen",
+                         r->profile[0] != '\0' ? r->profile : "a kind of JPEG");
+        }
+        r->saw = r->saw || seen.shown;
         int64_t age_us = p.wall_us - (int64_t)seen.strip.capture_us;
         if (seen.has_strip && (age_us > RECORDED_US || age_us < -RECORDED_US)) {
             if (r->step_us[RECEIVE_NOTE] == 0)
@@ -253,7 +262,7 @@ void receive_picture(receive *r, const receive_came *came)
             if (!p.has_number) p.number = seen.strip.frame;
             p.has_number = true;
         }
-    } else if (!p.broken && !p.key && r->m.all.keys == 0) {
+    } else if (!p.broken && !p.key && r->m.all.keys == 0) { /* whoever comes waits for a key frame */
         p.broken = true;
     }
     pthread_mutex_lock(&r->lock);

@@ -76,6 +76,7 @@ struct receive {
     char from[64];                             /* who sends */
     uint64_t begin_us, step_us[RECEIVE_STEPS]; /* when each came first, since the begin; 0: not yet */
     bool ended, failed;
+    bool saw; /* a picture could be decoded */
     struct see *see;
 };
 

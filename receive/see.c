@@ -70,7 +70,7 @@ static void look(see *s, const uint8_t *luma, size_t stride, uint16_t width, uin
     size_t count = 0, across = width < 64 ? width : 64, down = height < 64 ? height : 64;
     unsigned most = 0;
     uint64_t sum = 0;
-    out->decoded = true;
+    out->decoded = out->shown = true;
     out->has_strip = bmb_strip_read(luma, stride, width, height, &out->strip) == BMB_OK;
     for (size_t y = 0; y < down; y++)
         for (size_t x = 0; x < across; x++) {
@@ -100,9 +100,8 @@ static void see_h264(see *s, const uint8_t *data, size_t size, see_facts *out)
     uint8_t *plane[3] = { NULL, NULL, NULL };
     SBufferInfo info;
     memset(&info, 0, sizeof info);
-    if ((*s->h264)->DecodeFrameNoDelay(s->h264, data, (int)size, plane, &info) != dsErrorFree ||
-        info.iBufferStatus != 1)
-        return;
+    out->decoded = (*s->h264)->DecodeFrameNoDelay(s->h264, data, (int)size, plane, &info) == dsErrorFree;
+    if (!out->decoded || info.iBufferStatus != 1) return;
     const SSysMEMBuffer *b = &info.UsrData.sSystemBuffer;
     if (b->iWidth <= 0 || b->iWidth > UINT16_MAX || b->iHeight <= 0 || b->iHeight > UINT16_MAX) return;
     look(s, plane[0], (size_t)b->iStride[0], (uint16_t)b->iWidth, (uint16_t)b->iHeight, out);

@@ -8,9 +8,10 @@
 typedef struct see see;
 
 typedef struct see_facts {
-    bool decoded;
-    bool same;  /* as the picture before it, in what a person could see of it */
-    bool black; /* nowhere brighter than a covered lens */
+    bool decoded; /* without a fault */
+    bool shown;   /* … and there is a picture; one may come later than its bytes */
+    bool same;    /* as the picture before it, in what a person could see of it */
+    bool black;   /* nowhere brighter than a covered lens */
     bool has_strip;
     bmb_strip strip;
     uint8_t brightness; /* mean of the luma samples */
