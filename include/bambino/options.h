@@ -116,6 +116,10 @@
 #endif
 
 /* What a board may have, and how it is looked after. */
+/* 0.5 KB; RAM: 8 bytes for each connection */
+#ifndef BMB_WITH_PATHS
+#define BMB_WITH_PATHS 1 /* pictures begin when the path is free for them, where the port knows (bmb_net.path) */
+#endif
 /* 0.4 KB; RAM: 48 bytes for each viewer */
 #ifndef BMB_WITH_IPV6
 #define BMB_WITH_IPV6 1 /* addresses of IPv6; ports and programs are compiled with the same choice */

@@ -71,6 +71,13 @@ typedef struct bmb_udp_options {
                              NULL: any destination */
 } bmb_udp_options;
 
+/* The way to the peer of a connection, as the system sees it. */
+typedef struct bmb_net_path {
+    uint32_t waiting;       /* bytes that `send` took and the peer has not acknowledged, sent or not */
+    uint32_t kbps;          /* what the peer acknowledges, measured lately while there was enough to send; 0: not known */
+    uint32_t round_trip_us; /* the least of late: what the way itself takes, without queues; 0: not known */
+} bmb_net_path;
+
 /* TCP and UDP. */
 typedef struct bmb_net {
     /* Opens a listening TCP socket at addr; port 0 lets the system choose. *bound gets the real address. The
@@ -114,6 +121,10 @@ typedef struct bmb_net {
     /* Asks the system to hold at most `bytes` of this connection altogether, unsent or not yet acknowledged. Called for
      * a connection whose peer takes less than the stream, sized by what it takes. Optional; a hint. */
     void (*bound_buffer)(void *ctx, bmb_sock sock, uint32_t bytes);
+    /* How it stands with a connection. Called before each frame for a peer that takes less than the stream, so that no
+     * frame grows old in a queue: it is begun when those before it have nearly arrived. Optional: without it `send`
+     * alone says when there is room. BMB_UNKNOWN. */
+    bmb_err (*path)(void *ctx, bmb_sock sock, bmb_net_path *out);
 
     /* Opens a UDP socket bound to addr (port 0: any), for peers of addr.family alone. Optional, with the other udp_
      * functions: without them there is no RTP over UDP. BMB_IN_USE, BMB_DENIED, BMB_NOT_FOUND (no such local address),

@@ -106,6 +106,11 @@ static void bound_unsent(void *ctx, bmb_sock sock, uint32_t bytes)
     below(ctx)->net.bound_unsent(below(ctx)->ctx, sock, bytes);
 }
 
+static bmb_err path(void *ctx, bmb_sock sock, bmb_net_path *out)
+{
+    return below(ctx)->net.path(below(ctx)->ctx, sock, out);
+}
+
 static void bound_buffer(void *ctx, bmb_sock sock, uint32_t bytes)
 {
     below(ctx)->net.bound_buffer(below(ctx)->ctx, sock, bytes);
@@ -176,6 +181,7 @@ void bmb_layer_put(bmb_layer *layer, bmb_port *port)
                         PASS(net.finish, finish),
                         PASS(net.bound_unsent, bound_unsent),
                         PASS(net.bound_buffer, bound_buffer),
+                        PASS(net.path, path),
                         PASS(net.udp_open, udp_open),
                         PASS(net.udp_send, udp_send),
                         PASS(net.udp_recv, udp_recv),

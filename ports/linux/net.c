@@ -251,6 +251,7 @@ void bmb_linux_fill_net(bmb_net *net)
                       .finish = finish,
                       .bound_unsent = bound_unsent,
                       .bound_buffer = bound_buffer,
+                      .path = bmb_linux_path,
                       .close = close_sock,
                       .watch = watch };
 }

@@ -350,6 +350,7 @@ sim_radio *sim_radio_create(const bmb_board_link *link, bmb_port *port)
     port->net.send = radio_send;
     port->net.send_lent = NULL; /* nothing passes the radio unseen */
     port->net.unacked = NULL;
+    port->net.path = NULL;
     port->net.accept = radio_accept;
     port->net.close = radio_close;
     port->net.ready = radio_ready;

@@ -35,13 +35,18 @@
 #define BMB_RECOVERED_US 5000000u /* a camera that ran for so long begins with the first pause again */
 #define BMB_UNSENT_LEAST 16384u   /* bytes in a socket's buffer: less would cost a call per few packets */
 #define BMB_TUNE_US 1000000u      /* between two looks at what a slow viewer's link carries */
-#define BMB_LAG_US 500000u        /* an H.264 viewer that is further behind the newest frame goes on at a key frame */
-#define BMB_KEY_PAUSE_US 500000u  /* least time between two requests for a key frame, over all viewers of a feed */
-#define BMB_BURST 16u             /* packets that leave at once: about 22 KB, what a small switch or radio buffers */
-#define BMB_BURST_GAP_US 1000u    /* least pause between bursts, the resolution of the port's wait */
-#define BMB_REPORT_US 5000000u    /* between two RTCP sender reports (RFC 3550 6.2) */
-#define BMB_DATAGRAMS 16u         /* RTCP datagrams taken in one step */
-#define BMB_UNPLAYED_US 3000000u  /* a session that was set up has so long to be played before it gives way */
+#define BMB_AHEAD_US 5000u /* of a slow path's time may be under way when a frame begins, so that it never idles … */
+#define BMB_AHEAD_LEAST 3000u           /* … or so many bytes: two packets, for paths that are not known yet */
+#define BMB_LOOK_MOST_US 20000u         /* between two looks at whether a path is free */
+#define BMB_ROUND_TRIP_MOST_US 1000000u /* more is a queue, whatever the system says */
+#define BMB_TIGHT 60u                   /* frames that must find it free before a path counts as wide again */
+#define BMB_LAG_US 500000u       /* an H.264 viewer that is further behind the newest frame goes on at a key frame */
+#define BMB_KEY_PAUSE_US 500000u /* least time between two requests for a key frame, over all viewers of a feed */
+#define BMB_BURST 16u            /* packets that leave at once: about 22 KB, what a small switch or radio buffers */
+#define BMB_BURST_GAP_US 1000u   /* least pause between bursts, the resolution of the port's wait */
+#define BMB_REPORT_US 5000000u   /* between two RTCP sender reports (RFC 3550 6.2) */
+#define BMB_DATAGRAMS 16u        /* RTCP datagrams taken in one step */
+#define BMB_UNPLAYED_US 3000000u /* a session that was set up has so long to be played before it gives way */
 #define BMB_ORPHAN_US                                                                                                  \
     10000000u                    /* a receiver whose control connection is gone must report within: receivers of such  \
                                     streams report every 2.5 to 7.5 s (RFC 3550 6.2) */

@@ -260,6 +260,7 @@ bmb_err bmb_viewer_finish(bmb_context *x, bmb_viewer *v, bmb_link *link)
         bmb_err err = send_some(x, v, link);
         if (err == BMB_AGAIN) {
             block(x, v);
+            v->tight = BMB_TIGHT;
             follow_link(x, v, link);
             return err;
         }
@@ -277,11 +278,21 @@ static bool may_lend(const bmb_context *x, bmb_viewer *v, const bmb_link *link)
     return lent < BMB_LENT_MOST && (lent == 0 || v->track->reel.count > BMB_LENT_MOST);
 }
 
+/* Behind a path that is narrower than the stream no frame waits in a queue where it can only grow older: it stays in
+ * the reel, where a newer one takes its place. */
+static bool waits_for_path(bmb_viewer *v, const bmb_link *link)
+{
+    if (!BMB_WITH_PATHS || v->tight == 0 || v->keep_all || link->kind->packets) return false;
+    bool free = bmb_path_is_free(link);
+    v->tight = (uint8_t)(free ? v->tight - 1u : BMB_TIGHT);
+    return !free;
+}
+
 /* true: it is in the middle of a frame, or there was one to begin. link NULL: it is not known yet. */
 static bool take_frame(bmb_context *x, bmb_viewer *v, const bmb_link *link)
 {
     if (v->watcher.frame != NULL) return true;
-    v->held = v->lends && link != NULL && !may_lend(x, v, link);
+    v->held = link != NULL && ((v->lends && !may_lend(x, v, link)) || waits_for_path(v, link));
     if (v->held) {
         block(x, v);
         return false;

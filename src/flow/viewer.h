@@ -10,12 +10,13 @@ typedef struct bmb_viewer {
     bool once;                /* ends after one frame */
     bool counted;             /* takes one of the places for viewers */
     bool blocked;             /* the link takes no more just now … */
-    bool held;                /* … since it has not acknowledged what was lent to it: it has room for bytes */
+    bool held;                /* … since it has not acknowledged what it has: it has room for bytes */
     bool lends;               /* frames are lent to the link, which lives no longer than the viewer */
     bool slow;                /* was blocked within the last frame */
     bool begun;               /* at least one frame was sent */
     bool needs_key;           /* can go on at a key frame only */
     bool keep_all;            /* frames in order as long as the reel has them */
+    uint8_t tight;            /* frames yet for which its path is looked at first: it was full lately */
     const bmb_framer *framer; /* NULL: nobody watches */
     bmb_track *track;
     bmb_tally *tally;               /* whose figures it adds to when it ends; NULL: nobody's */

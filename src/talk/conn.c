@@ -20,17 +20,37 @@ static bool views(const bmb_conn *c)
                : c->kind == BMB_CONN_TCP && c->state > BMB_CONN_DIALLING && c->state != BMB_CONN_DRAINING;
 }
 
+/* Is its path not free, so that it is to be looked at again? */
+static bool looks(const bmb_conn *c)
+{
+#if BMB_WITH_PATHS
+    return c->look_us != 0;
+#else
+    (void)c;
+    return false;
+#endif
+}
+
 /* The peer is waited for: to take bytes, or to acknowledge those that it has. */
 static bool is_waited_for(const bmb_conn *c)
 {
-    return (c->watched & BMB_WRITABLE) != 0 || (views(c) && c->viewer.framer != NULL && c->viewer.held);
+    return (c->watched & BMB_WRITABLE) != 0 || looks(c) || (views(c) && c->viewer.framer != NULL && c->viewer.held);
 }
 
 static uint64_t due_of(const bmb_talk *t, bmb_conn *c)
 {
     if (c->state == BMB_CONN_FREE || c->state == BMB_CONN_DIALLING) return UINT64_MAX;
     if (c->state == BMB_CONN_DRAINING) return c->since_us + BMB_DRAIN_US;
-    if (is_waited_for(c)) return c->progress_us + (uint64_t)t->x->config->stall_ms * 1000;
+    if (is_waited_for(c)) {
+        uint64_t stalled = c->progress_us + (uint64_t)t->x->config->stall_ms * 1000;
+#if BMB_WITH_PATHS
+        if (looks(c)) { /* it is never far */
+            uint64_t look = t->x->now + (uint64_t)(int64_t)(int32_t)(c->look_us - (uint32_t)t->x->now);
+            return look < stalled ? look : stalled;
+        }
+#endif
+        return stalled;
+    }
     const bmb_viewer *v = quiet_viewer(c);
     uint64_t due = of(t, c)->due(t, c), idle = v != NULL ? bmb_viewer_idle_due(v) : UINT64_MAX;
     return idle < due ? idle : due;
@@ -150,7 +170,11 @@ void bmb_conn_close(bmb_talk *t, bmb_conn *c)
 
 bmb_link bmb_conn_link(const bmb_talk *t, bmb_conn *c)
 {
-    return bmb_stream_link(t->x, c->sock, &c->progress_us);
+#if BMB_WITH_PATHS
+    return bmb_stream_link(t->x, c->sock, &c->progress_us, &c->look_us);
+#else
+    return bmb_stream_link(t->x, c->sock, &c->progress_us, NULL);
+#endif
 }
 
 bmb_err bmb_conn_send_pending(bmb_talk *t, bmb_conn *c, bmb_slice *behind)
@@ -292,7 +316,12 @@ void bmb_conn_due(bmb_talk *t, bmb_conn *c)
         c->tx_size = (uint16_t)bmb_viewer_idle(t->x, v, c->tx);
         if (c->tx_size > 0) of(t, c)->flush(t, c);
     }
-    if (views(c) && c->viewer.framer != NULL && c->viewer.held) of(t, c)->flush(t, c); /* no frame came to look again */
+    bool again = looks(c);
+#if BMB_WITH_PATHS
+    c->look_us = 0;
+#endif
+    if (again || (views(c) && c->viewer.framer != NULL && c->viewer.held))
+        of(t, c)->flush(t, c); /* no frame came to look again */
     sweep(t, c);
     bmb_conn_schedule(t, c);
 }
@@ -302,49 +331,6 @@ void bmb_conn_put_out(bmb_talk *t, bmb_conn *c, bmb_feed *feed)
     feed->shed++;
     bmb_viewer_tell(t->x, feed, &c->peer, BMB_EVENT_VIEWER_SHED, 0, 0);
     bmb_conn_close(t, c);
-}
-
-/* Of one host, by whatever way. */
-static unsigned viewers_of(const bmb_talk *t, const bmb_addr *who)
-{
-    unsigned n = 0;
-    size_t at = 0;
-    bmb_viewer_stats stats;
-    for (bmb_watcher *w = bmb_feeds_next(t->feeds, &at, NULL); w != NULL; w = bmb_feeds_next(t->feeds, &at, w)) {
-        if (w->owner->describe == NULL || !bmb_viewer_of(w)->counted) continue;
-        w->owner->describe(w->owner, w, &stats);
-        n += bmb_same_host(&stats.peer, who);
-    }
-    return n;
-}
-
-/* Programs on the device itself are its owner's. */
-static bool host_has_enough(const bmb_talk *t, const bmb_addr *who, uint16_t now)
-{
-    const bmb_config *config = t->x->config;
-    uint16_t most = config->host_viewers > 0 ? config->host_viewers : (uint16_t)(config->viewers - config->viewers / 4);
-    return now >= most && !bmb_is_loopback(who) && viewers_of(t, who) >= most;
-}
-
-bool bmb_talk_administers(const bmb_talk *t, uint16_t account)
-{
-#if BMB_WITH_ACCESS
-    const bmb_who who = { .account = account };
-    return account != 0 && bmb_guard_role(&t->guard, &who) == BMB_ROLE_ADMINISTER;
-#else
-    (void)t, (void)account;
-    return false;
-#endif
-}
-
-bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who, uint16_t account)
-{
-    uint16_t most = t->x->config->viewers, now = bmb_feeds_viewers(t->feeds);
-    if (bmb_talk_administers(t, account) && now <= most) return true;
-    if (now < most && !(BMB_WITH_ACCESS && host_has_enough(t, who, now))) return true;
-    t->refused++;
-    bmb_viewer_tell(t->x, feed, who, BMB_EVENT_VIEWER_REFUSED, now < most ? now : most, 0);
-    return false;
 }
 
 bool bmb_talk_may_group(const bmb_talk *t, const bmb_feed *feed)

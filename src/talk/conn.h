@@ -78,26 +78,26 @@ struct bmb_conn {
     union { /* by kind */
         struct {
             union {
-                struct {            /* HTTP */
+                struct {            /* HTTP; small ones together */
                     bmb_slice body; /* of the answer, behind tx */
                     bool head_only; /* the request is HEAD */
                     uint8_t more;   /* bmb_more: what follows once tx is out */
                     bool old;       /* HTTP/1.0 */
-                    uint8_t part;   /* of the status … */
-                    uint16_t index; /* … and the row in it */
-#if BMB_WITH_EVENTS
-                    uint32_t event;      /* number of the next one that is told */
-                    bool figures;        /* figures each second are asked for … */
-                    uint32_t figured_ms; /* … and were last told then, ms since the start */
-#endif
+                    uint8_t part;   /* of the status; index: the row in it */
 #if BMB_WITH_ACCESS
-#if BMB_WITH_SERVICE
-                    bool granted; /* the body of its request comes in, into the one place for that */
-                    bool served;  /* the service is to be told when the answer is out … */
-                    void *token;  /* … with this */
-#endif
                     uint8_t origin; /* of another page, which may read the answer: its index plus 1; 0: none */
                     bool quiet;     /* a browser asks, maybe for a page of somebody else */
+                    bool granted;   /* the body of its request comes in, into the one place for that */
+                    bool served;    /* the service is to be told when the answer is out, with the token */
+#endif
+                    uint16_t index;
+#if BMB_WITH_EVENTS
+                    bool figures;        /* figures each second are asked for … */
+                    uint32_t event;      /* number of the next one that is told */
+                    uint32_t figured_ms; /* … and were last told then, ms since the start */
+#endif
+#if BMB_WITH_SERVICE
+                    void *token;
 #endif
                 };
                 struct { /* TCP */
@@ -143,6 +143,9 @@ struct bmb_conn {
     bmb_pass pass;
 #endif
     bmb_addr peer;
+#if BMB_WITH_PATHS
+    uint32_t look_us; /* when its path is looked at again, as long as it is not free; 0: it is. The lower half of it */
+#endif
     uint64_t since_us;    /* of the state, or of the request's first byte */
     uint64_t progress_us; /* last time that the peer took something, or that it was first waited for */
 };

@@ -59,6 +59,7 @@ static void a_missing_function_is_named(void **state)
         FUNCTION(net.finish, "net.finish", false),
         FUNCTION(net.bound_unsent, "net.bound_unsent", false),
         FUNCTION(net.bound_buffer, "net.bound_buffer", false),
+        FUNCTION(net.path, "net.path", false),
         FUNCTION(net.udp_open, "net.udp_open", true),
         FUNCTION(net.udp_send, "net.udp_send", true),
         FUNCTION(net.udp_recv, "net.udp_recv", true),

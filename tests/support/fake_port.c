@@ -382,6 +382,13 @@ static void bound_buffer(void *ctx, bmb_sock s, uint32_t bytes)
     fake_tell(self(ctx), "s%d buffer at most %u", s, bytes);
 }
 
+/* Told in no trace: it may be asked at any time, and says what a test wants. */
+static bmb_err path(void *ctx, bmb_sock s, bmb_net_path *out)
+{
+    *out = self(ctx)->socks[s].path;
+    return out->waiting > 0 || out->kbps > 0 ? BMB_OK : BMB_UNKNOWN;
+}
+
 static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *options, bmb_sock *out, bmb_addr *bound)
 {
     if (self(ctx)->udp_open_err != BMB_OK) return self(ctx)->udp_open_err;
@@ -607,6 +614,7 @@ void fake_reset(fake_port *f)
                              .finish = finish,
                              .bound_unsent = bound_unsent,
                              .bound_buffer = bound_buffer,
+                             .path = path,
                              .udp_open = udp_open,
                              .udp_send = udp_send,
                              .udp_recv = udp_recv,

@@ -39,6 +39,7 @@ typedef struct fake_sock {
     size_t sent, acked;
     fake_lent lent[FAKE_LENT];
     size_t lent_count;
+    bmb_net_path path; /* of a connection; all 0: not known */
 } fake_sock;
 
 typedef struct fake_datagram {

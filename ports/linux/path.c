@@ -1,0 +1,25 @@
+/* What the kernel knows of the way to a peer. A file of its own: its header and the C library's cannot be together. */
+#include <linux/sockios.h>
+#include <linux/tcp.h>
+#include <string.h>
+#include <netinet/in.h>
+#include <sys/ioctl.h>
+#include <sys/socket.h>
+
+#include "linux/state.h"
+
+bmb_err bmb_linux_path(void *ctx, bmb_sock sock, bmb_net_path *out)
+{
+    struct tcp_info info;
+    socklen_t size = sizeof info;
+    int waiting = 0;
+    (void)ctx;
+    memset(&info, 0, sizeof info);
+    if (ioctl(sock, SIOCOUTQ, &waiting) != 0 || waiting < 0) return BMB_UNKNOWN;
+    if (getsockopt(sock, IPPROTO_TCP, TCP_INFO, &info, &size) != 0) return BMB_UNKNOWN;
+    out->waiting = (uint32_t)waiting;
+    uint64_t kbps = info.tcpi_delivery_rate * 8 / 1000; /* bytes a second; an older kernel says nothing: 0 */
+    out->kbps = kbps < UINT32_MAX ? (uint32_t)kbps : UINT32_MAX;
+    out->round_trip_us = info.tcpi_min_rtt < UINT32_MAX ? info.tcpi_min_rtt : 0;
+    return BMB_OK;
+}
