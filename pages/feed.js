@@ -29,12 +29,9 @@ function plot(name, list) {
 function verdictOf(feed, viewers) {
   const V = W.verdict;
   if (V[feed.camera_state]) return V[feed.camera_state](feed);
-  if (feed.keeping === 'dropping') return V.rate(feed);
-  if (feed.too_large > (shown?.tooLarge ?? feed.too_large)) return V.large(feed);
-  const lately = (history.get(feed.name)?.list ?? []).slice(-5); // a change makes a gap, which is no verdict
-  if (lately.length === 5 && lately.every((s) => s.fps < feed.fps_set * 0.85)) return V.camera(feed);
-  const slow = viewers.filter((v) => v.feed === feed.name && v.watching_s > 3 && v.fps < feed.fps * 0.85).sort((a, b) => a.fps - b.fps)[0];
-  if (slow) return V.link(slow, feed, V.left(1 - slow.fps / feed.fps));
+  if (V[feed.held_by]) return V[feed.held_by](feed);
+  const slow = viewers.filter((v) => v.feed === feed.name && V[v.held_by]).sort((a, b) => a.fps - b.fps)[0];
+  if (slow) return V[slow.held_by](slow, V.left(1 - slow.fps / feed.fps));
   return feed.viewers ? V.none() : V.alone();
 }
 
@@ -65,7 +62,7 @@ async function lend(event) {
 function openFeed(feed, status) {
   closeFeed();
   const source = feed.codec === 'jpeg' ? feed.name : feed.preview, img = el('big');
-  shown = { name: feed.name, codec: feed.codec, feed, status, tooLarge: feed.too_large, addresses: '' };
+  shown = { name: feed.name, codec: feed.codec, feed, status, addresses: '' };
   img.hidden = !source;
   img.alt = W.live(feed.title);
   if (source) shown.picture = new Picture(img, source, true);

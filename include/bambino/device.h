@@ -345,6 +345,26 @@ uint32_t bmb_quality_size(uint8_t quality);
 const char *bmb_keeping_name(bmb_keeping keeping);
 
 /* A feed's figures. Counters are since opening; rates are over the last two seconds. */
+/* What holds a feed, or one of its viewers, back: one cause, by what was measured in the last seconds alone.
+ * docs/verdict.md says how each is told from the others. */
+typedef enum bmb_cause {
+    BMB_CAUSE_NOTHING = 0,
+    BMB_CAUSE_CAMERA,    /* feeds: it delivers so many frames in 1000 s, of those that it is set to … */
+    BMB_CAUSE_PROCESSOR, /* … since its encoder works without a pause (bmb_cameras.busy) */
+    BMB_CAUSE_MEMORY,    /* feeds: the largest frame that there is room for, of one that came, bytes */
+    BMB_CAUSE_LIMIT,     /* feeds: the bit rate that is held, of what comes, kbit/s: frames are left out for it */
+    BMB_CAUSE_LINK,      /* viewers: what the way to them carries, of what the feed has, kbit/s … */
+    BMB_CAUSE_READER,    /* … or what they read */
+    BMB_CAUSE_LOSS       /* viewers: packets that were lost of those that were sent, as they report */
+} bmb_cause;
+
+const char *bmb_cause_name(bmb_cause cause); /* "nothing", "camera" … */
+
+typedef struct bmb_verdict {
+    bmb_cause cause;
+    uint32_t is, of; /* as each cause says */
+} bmb_verdict;
+
 typedef struct bmb_feed_stats {
     const char *name, *title, *camera, *preview;
     bmb_codec codec;
@@ -376,6 +396,7 @@ typedef struct bmb_feed_stats {
     int16_t brightness;                /* of a picture of the last second, 0 to 255; -1: not measured */
     uint32_t newest_ms;                /* age of the newest frame; UINT32_MAX: none yet */
     uint16_t viewers;
+    bmb_verdict held_by;
 } bmb_feed_stats;
 
 typedef enum bmb_transport {
@@ -406,6 +427,7 @@ typedef struct bmb_viewer_stats {
     uint8_t lost_256;    /* of the last interval, in 1/256 */
     uint32_t jitter_us;
     uint32_t round_trip_us; /* 0: not known yet */
+    bmb_verdict held_by;
 } bmb_viewer_stats;
 
 /* The parts of a step. */

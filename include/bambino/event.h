@@ -83,9 +83,10 @@ typedef enum bmb_event_code {
                                    they are confirmed, or 0 */
     BMB_EVENT_SETTINGS_RETURNED, /* value: how many are what they were before, since nobody confirmed them */
     BMB_EVENT_SETTINGS_NOT_KEPT, /* err; the port's storage failed */
-    BMB_EVENT_DAYLIGHT           /* feed; value: 1 night, 0 day; extra: the pictures' brightness, 0 to 255 */
+    BMB_EVENT_DAYLIGHT,          /* feed; value: 1 night, 0 day; extra: the pictures' brightness, 0 to 255 */
+    BMB_EVENT_HELD_BACK          /* feed; peer: of a viewer; text: the name of a bmb_cause; value, extra: is, of */
 } bmb_event_code;
-#define BMB_EVENT_COUNT ((int)BMB_EVENT_DAYLIGHT + 1)
+#define BMB_EVENT_COUNT ((int)BMB_EVENT_HELD_BACK + 1)
 
 /* Why a session over UDP was ended although nobody asked for it. */
 typedef enum bmb_ending {

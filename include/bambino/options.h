@@ -132,6 +132,10 @@
 #ifndef BMB_WITH_VIEWER_RATES
 #define BMB_WITH_VIEWER_RATES 1 /* frames and bits a second of each viewer; 40 bytes for each of them */
 #endif
+/* 1.2 KB; RAM: 4 bytes for each viewer, 32 for each feed */
+#ifndef BMB_WITH_VERDICTS
+#define BMB_WITH_VERDICTS 1 /* what holds feeds and viewers back (bmb_verdict), with BMB_WITH_VIEWER_RATES */
+#endif
 /* 0.3 KB */
 #ifndef BMB_WITH_RESTING
 #define BMB_WITH_RESTING 1 /* encoders that rest while nobody watches (bmb_cameras.want) */
@@ -185,6 +189,10 @@
 #if !BMB_WITH_CHANGES
 #undef BMB_WITH_COMING
 #define BMB_WITH_COMING 0
+#endif
+#if !BMB_WITH_VIEWER_RATES
+#undef BMB_WITH_VERDICTS
+#define BMB_WITH_VERDICTS 0
 #endif
 #if !BMB_WITH_STATUS
 #undef BMB_WITH_EVENTS

@@ -73,9 +73,10 @@ typedef struct bmb_udp_options {
 
 /* The way to the peer of a connection, as the system sees it. */
 typedef struct bmb_net_path {
-    uint32_t waiting;       /* bytes that `send` took and the peer has not acknowledged, sent or not */
-    uint32_t kbps;          /* what the peer acknowledges, measured lately while there was enough to send; 0: not known */
+    uint32_t waiting; /* bytes that `send` took and the peer has not acknowledged, sent or not */
+    uint32_t kbps;    /* what the peer acknowledges, measured lately while there was enough to send; 0: not known */
     uint32_t round_trip_us; /* the least of late: what the way itself takes, without queues; 0: not known */
+    bool unread;            /* the peer has no room for more: it does not read what it has */
 } bmb_net_path;
 
 /* TCP and UDP. */
@@ -193,6 +194,9 @@ typedef struct bmb_cameras {
      * sensor itself has fallen silent. false: they come as before. Started streams are wanted. Optional: encoders
      * always run. */
     bool (*want)(void *ctx, size_t index, bool wanted);
+    /* How much of the last seconds its encoder has worked, in thousandths: one that never pauses is what holds its
+     * pictures back. Cheap. Optional: then it is the camera that is said to. */
+    uint16_t (*busy)(void *ctx, size_t index);
     /* Is it there? Asked often while a camera that failed waits to be tried again: one that was absent meanwhile is
      * tried at once when it is there again. Cheap. Optional: it is tried again after growing pauses alone. */
     bool (*present)(void *ctx, size_t index);

@@ -7,6 +7,7 @@
 #include "codec/encoder.h"
 
 #define SILENCE_US 12000000u /* a sensor at one picture a second, and ten of them */
+#define WINDOW_US 1000000u   /* over which the work is counted */
 
 typedef enum buffer_state { BUFFER_FREE, BUFFER_FILLING, BUFFER_READY, BUFFER_OUT } buffer_state;
 
@@ -44,8 +45,10 @@ struct codec_streams {
     pthread_mutex_t lock; /* of all below but for what is the thread's own */
     pthread_cond_t changed, idle;
     bool stop, busy, has_input;
-    uint64_t exposed_us; /* the last exposure */
-    codec_input input;   /* whose raw picture, if it has one, is this: */
+    uint64_t worked_us, window_us; /* of the time since that moment */
+    uint16_t load;                 /* thousandths, of the window before */
+    uint64_t exposed_us;           /* the last exposure */
+    codec_input input;             /* whose raw picture, if it has one, is this: */
     codec_picture raw;
     codec_tally tally;
     stream stream[CODEC_STREAMS_MOST];
@@ -303,6 +306,18 @@ static void deliver(codec_streams *self, const codec_input *in, const job *jobs)
     }
 }
 
+/* In windows of a second, so that what was is forgotten. */
+static void count_work(codec_streams *self, uint64_t begin_us)
+{
+    uint64_t now = self->port->now_us(self->port->ctx);
+    self->worked_us += now - begin_us;
+    if (now - self->window_us < WINDOW_US) return;
+    uint64_t load = self->worked_us * 1000 / (now - self->window_us);
+    self->load = (uint16_t)(load < 1000 ? load : 1000);
+    self->worked_us = 0;
+    self->window_us = now;
+}
+
 static void *run(void *arg)
 {
     codec_streams *self = (codec_streams *)arg;
@@ -318,12 +333,14 @@ static void *run(void *arg)
         if (in.raw != NULL) in.raw = &raw;
         self->has_input = false;
         self->busy = true;
+        uint64_t begin_us = self->port->now_us(self->port->ctx);
         note_jobs(self, jobs);
         pthread_mutex_unlock(&self->lock);
         work(self, &in, jobs);
         give_back(&in);
         pthread_mutex_lock(&self->lock);
         deliver(self, &in, jobs);
+        count_work(self, begin_us);
         self->busy = false;
         pthread_cond_broadcast(&self->idle);
         self->port->wake(self->port->ctx);
@@ -503,6 +520,14 @@ void codec_stream_key(codec_streams *self, unsigned n)
     pthread_mutex_lock(&self->lock);
     self->stream[n].key_wanted = true;
     pthread_mutex_unlock(&self->lock);
+}
+
+uint16_t codec_streams_load(codec_streams *self)
+{
+    pthread_mutex_lock(&self->lock);
+    uint16_t load = self->load;
+    pthread_mutex_unlock(&self->lock);
+    return load;
 }
 
 void codec_stream_want(codec_streams *self, unsigned n, bool wanted)

@@ -62,6 +62,8 @@ bmb_err codec_stream_take(codec_streams *self, unsigned n, bmb_camera_frame *out
 void codec_stream_release(codec_streams *self, unsigned n, uintptr_t cookie);
 void codec_stream_key(codec_streams *self, unsigned n);
 void codec_stream_want(codec_streams *self, unsigned n, bool wanted);
+/* How much of the last second its thread has worked, thousandths. */
+uint16_t codec_streams_load(codec_streams *self);
 /* These hold from stream to stream, whether they run or not. */
 bmb_err codec_stream_set(codec_streams *self, unsigned n, bmb_control control, int32_t value, int32_t *effective);
 bmb_err codec_stream_get(codec_streams *self, unsigned n, bmb_control control, int32_t *value);

@@ -84,6 +84,12 @@ static bool want(void *ctx, size_t index, bool wanted)
     return c != NULL && c->want != NULL && c->want(c->ctx, index, wanted);
 }
 
+static uint16_t busy(void *ctx, size_t index)
+{
+    const bmb_cameras *c = part_of(ctx, &index);
+    return c != NULL && c->busy != NULL ? c->busy(c->ctx, index) : 0;
+}
+
 static bool present(void *ctx, size_t index)
 {
     const bmb_cameras *c = part_of(ctx, &index);
@@ -112,6 +118,6 @@ static const char *trouble(void *ctx, size_t index)
 bmb_cameras bmb_cameras_join(bmb_joined *joined, const bmb_cameras *more)
 {
     if (joined->count < BMB_JOINED_MOST) joined->part[joined->count++] = *more;
-    return (bmb_cameras){ joined, count, info,  start, stop,    take,     release, key_frame,
-                          set,    get,   fault, want,  present, together, trouble };
+    return (bmb_cameras){ joined, count, info,  start, stop, take,    release,  key_frame,
+                          set,    get,   fault, want,  busy, present, together, trouble };
 }

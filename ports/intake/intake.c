@@ -592,6 +592,13 @@ static bmb_err key_frame(void *ctx, size_t index)
     return BMB_OK;
 }
 
+static uint16_t busy(void *ctx, size_t index)
+{
+    unsigned n;
+    const camera *cam = camera_at(ctx, index, &n);
+    return cam == NULL || cam->streams[n].native ? 0 : codec_streams_load(cam->codec);
+}
+
 static bool want(void *ctx, size_t index, bool wanted)
 {
     unsigned n;
@@ -637,6 +644,7 @@ bmb_cameras bmb_intake_cameras(bmb_intake *self)
                           .set = set,
                           .get = get,
                           .want = want,
+                          .busy = busy,
                           .trouble = trouble };
 }
 

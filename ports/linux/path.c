@@ -1,6 +1,7 @@
 /* What the kernel knows of the way to a peer. A file of its own: its header and the C library's cannot be together. */
 #include <linux/sockios.h>
 #include <linux/tcp.h>
+#include <stddef.h>
 #include <string.h>
 #include <netinet/in.h>
 #include <sys/ioctl.h>
@@ -21,5 +22,9 @@ bmb_err bmb_linux_path(void *ctx, bmb_sock sock, bmb_net_path *out)
     uint64_t kbps = info.tcpi_delivery_rate * 8 / 1000; /* bytes a second; an older kernel says nothing: 0 */
     out->kbps = kbps < UINT32_MAX ? (uint32_t)kbps : UINT32_MAX;
     out->round_trip_us = info.tcpi_min_rtt < UINT32_MAX ? info.tcpi_min_rtt : 0;
+    /* Its window is what it may still be sent: less than one packet beyond what is under way. Older kernels do not say.
+     */
+    if (size >= offsetof(struct tcp_info, tcpi_snd_wnd) + sizeof info.tcpi_snd_wnd)
+        out->unread = waiting > 0 && info.tcpi_snd_wnd < info.tcpi_unacked * info.tcpi_snd_mss + info.tcpi_snd_mss;
     return BMB_OK;
 }

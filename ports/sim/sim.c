@@ -202,6 +202,13 @@ static bmb_err key_frame(void *ctx, size_t index)
     return BMB_OK;
 }
 
+static uint16_t busy(void *ctx, size_t index)
+{
+    unsigned n;
+    const camera *cam = camera_at(ctx, index, &n);
+    return cam == NULL || cam->drawn == NULL ? 0 : codec_streams_load(sim_drawn_streams(cam->drawn));
+}
+
 static bool want(void *ctx, size_t index, bool wanted)
 {
     unsigned n;
@@ -324,7 +331,8 @@ bmb_err bmb_sim_create(const bmb_sim_camera *cameras, size_t camera_count, bmb_p
                                    .set = set,
                                    .get = get,
                                    .fault = fault_of,
-                                   .want = want };
+                                   .want = want,
+                                   .busy = busy };
     *out = self;
     return BMB_OK;
 }

@@ -151,6 +151,40 @@ static size_t report(const bmb_event *e, const char *feed, const char *peer, cha
                   t->frames, (double)t->bytes / 1024.0, blocked);
 }
 
+static size_t held_back(const bmb_event *e, const char *feed, const char *peer, char *out, size_t room)
+{
+    bmb_cause cause = BMB_CAUSE_NOTHING;
+    const double is = (double)e->value / 1000.0, of = (double)e->extra / 1000.0;
+    while (cause < BMB_CAUSE_LOSS && e->text != NULL && strcmp(e->text, bmb_cause_name(cause)) != 0) cause++;
+    switch (cause) {
+    case BMB_CAUSE_CAMERA:
+        return format(out, room, "feed \"%s\": its camera delivers %.1f of %g pictures a second", feed, is, of);
+    case BMB_CAUSE_PROCESSOR:
+        return format(
+            out, room,
+            "feed \"%s\": the processor makes %.1f of %g pictures a second and never pauses; lower size or rate", feed,
+            is, of);
+    case BMB_CAUSE_MEMORY:
+        return format(out, room,
+                      "feed \"%s\": frames of %" PRId64 " bytes find no room, for %" PRId64
+                      " bytes there is; raise frame-max or reel, or lower size or quality",
+                      feed, e->extra, e->value);
+    case BMB_CAUSE_LIMIT:
+        return format(out, room, "feed \"%s\": pictures are left out to hold %" PRId64 " kbit/s", feed, e->value);
+    case BMB_CAUSE_LINK:
+        return format(out, room, "feed \"%s\": the link to %s carries %.1f of %.1f Mbit/s; pictures are left out", feed,
+                      peer, is, of);
+    case BMB_CAUSE_READER:
+        return format(out, room, "feed \"%s\": %s reads %.1f of %.1f Mbit/s; pictures are left out", feed, peer, is,
+                      of);
+    case BMB_CAUSE_LOSS:
+        return format(out, room, "feed \"%s\": %s reports that %.0f %% of the packets are lost on their way", feed,
+                      peer, 100.0 * is / (of > 0 ? of : 1));
+    default:
+        return format(out, room, "feed \"%s\": nothing holds %s back any more", feed, peer[0] != '\0' ? peer : "it");
+    }
+}
+
 size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
 {
     char peer[BMB_ADDR_TEXT_MAX] = "";
@@ -233,6 +267,8 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
     case BMB_EVENT_DAYLIGHT:
         return format(out, room, "feed \"%s\": it is %s, its pictures' brightness is %" PRId64 " of 255", feed,
                       e->value != 0 ? "night" : "day", e->extra);
+    case BMB_EVENT_HELD_BACK:
+        return held_back(e, feed, peer, out, room);
     case BMB_EVENT_SETTINGS_NOT_KEPT:
         return format(out, room, "changed settings could not be stored (%s); a restart would lose them",
                       bmb_err_text(e->err));

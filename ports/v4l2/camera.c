@@ -523,6 +523,13 @@ static bmb_err key_frame(void *ctx, size_t index)
     return BMB_OK;
 }
 
+static uint16_t busy(void *ctx, size_t index)
+{
+    unsigned n;
+    const camera *cam = camera_at(ctx, index, &n);
+    return cam == NULL || cam->codec == NULL || cam->streams[n].native ? 0 : codec_streams_load(cam->codec);
+}
+
 static bool want(void *ctx, size_t index, bool wanted)
 {
     unsigned n;
@@ -642,6 +649,7 @@ bmb_cameras bmb_v4l2_cameras(bmb_v4l2 *self)
                           .set = set,
                           .get = get,
                           .want = want,
+                          .busy = busy,
                           .present = present,
                           .together = together,
                           .trouble = trouble };

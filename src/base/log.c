@@ -57,6 +57,9 @@ static const uint8_t levels[] = {
 #if BMB_WITH_DAYLIGHT
     [BMB_EVENT_DAYLIGHT] = BMB_LEVEL_INFO,
 #endif
+#if BMB_WITH_VERDICTS
+    [BMB_EVENT_HELD_BACK] = BMB_LEVEL_INFO | PEERS,
+#endif
 };
 
 static bool may_tell(bmb_log_gate *gate, uint64_t now_us)

@@ -259,11 +259,13 @@ static uint64_t tend(bmb_device *d)
     if (BMB_WITH_MULTICAST) next = earlier(next, bmb_groups_tend(&d->groups));
     if (BMB_WITH_PUSH) next = earlier(next, bmb_pushes_tend(&d->pushes));
     for (size_t i = 0; i < d->feeds.count; i++) next = earlier(next, bmb_feed_tend(x, &d->feeds.feed[i]));
-    if (BMB_WITH_REPORTS && x->now >= d->report_us) {
-        bmb_report(d);
+    if ((BMB_WITH_REPORTS || BMB_WITH_VERDICTS) && x->now >= d->report_us) {
+        if (BMB_WITH_REPORTS) bmb_report(d);
+        if (BMB_WITH_VERDICTS) bmb_judge(d);
         d->report_us = x->now + BMB_REPORT_OUT_US;
     }
-    if (BMB_WITH_REPORTS && (d->talk.conn_live > 0 || d->talk.session_live > 0 || d->pushes.count > 0))
+    if ((BMB_WITH_REPORTS || BMB_WITH_VERDICTS) &&
+        (d->talk.conn_live > 0 || d->talk.session_live > 0 || d->pushes.count > 0))
         next = earlier(next, d->report_us);
     if (x->gate.suppressed > 0) next = earlier(next, x->now + BMB_LOG_STEP_US);
     return next;

@@ -4,6 +4,8 @@
 #include <stddef.h>
 #include <string.h>
 
+#include "flow/verdict.h"
+
 void bmb_device_stats_get(const bmb_device *d, bmb_device_stats *out)
 {
     memset(out, 0, sizeof *out);
@@ -79,6 +81,7 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
 #endif
     out->newest_ms = reel->newest != NULL ? bmb_ms_between(reel->newest->capture_us, now) : UINT32_MAX;
     out->viewers = f->viewers;
+    out->held_by = bmb_feed_verdict(&d->context, f, out->mfps, out->kbps);
     return BMB_OK;
 }
 
@@ -175,6 +178,29 @@ void bmb_report(bmb_device *d)
         bmb_tally sum = sum_of(d, &p->by.past, &viewers);
         tell_traffic(d, &sum, &p->reported, p->feed->config->name, &p->config->to, -1);
     }
+}
+
+void bmb_judge(bmb_device *d)
+{
+#if BMB_WITH_VERDICTS
+    bmb_context *x = &d->context;
+    bmb_feed_stats feed;
+    bmb_viewer_stats viewer;
+    size_t at = 0;
+    for (size_t i = 0; i < d->feeds.count; i++) {
+        bmb_feed *f = &d->feeds.feed[i];
+        if (bmb_feed_is_there(f) && bmb_feed_stats_get(d, i, &feed) == BMB_OK)
+            bmb_verdict_tell(x, &f->held, f, NULL, feed.held_by);
+        if (!bmb_feed_is_full(x, f)) f->full_bytes = 0; /* before the count of ms comes round again */
+    }
+    for (bmb_watcher *w = bmb_feeds_next(&d->feeds, &at, NULL); w != NULL; w = bmb_feeds_next(&d->feeds, &at, w)) {
+        if (w->owner->describe == NULL || !bmb_viewer_of(w)->counted) continue;
+        w->owner->describe(w->owner, w, &viewer);
+        bmb_verdict_tell(x, &bmb_viewer_of(w)->held_by, &d->feeds.feed[viewer.feed], &viewer.peer, viewer.held_by);
+    }
+#else
+    (void)d;
+#endif
 }
 
 /* The names of feeds stand in the configuration, also of those that were chosen by nobody. */

@@ -70,6 +70,7 @@ size_t bmb_feed_piece(const bmb_config *config, const bmb_plan *p, size_t i);
 #endif
 bmb_device *bmb_lay_out(void *memory, const bmb_config *config, bmb_plan *p, bmb_budget *budget);
 /* figures.c: a row of the status; and what went out in the last second, over every outlet and push. */
+void bmb_judge(bmb_device *d); /* tells what has come to hold something back, or does no more */
 size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_part part, size_t index, char *out,
                        size_t room);
 void bmb_report(bmb_device *d);

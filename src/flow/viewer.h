@@ -6,17 +6,20 @@
 #include "media/feed.h"
 
 typedef struct bmb_viewer {
-    bmb_watcher watcher;      /* with the frame that it is in the middle of */
-    bool once;                /* ends after one frame */
-    bool counted;             /* takes one of the places for viewers */
-    bool blocked;             /* the link takes no more just now … */
-    bool held;                /* … since it has not acknowledged what it has: it has room for bytes */
-    bool lends;               /* frames are lent to the link, which lives no longer than the viewer */
-    bool slow;                /* was blocked within the last frame */
-    bool begun;               /* at least one frame was sent */
-    bool needs_key;           /* can go on at a key frame only */
-    bool keep_all;            /* frames in order as long as the reel has them */
-    uint8_t tight;            /* frames yet for which its path is looked at first: it was full lately */
+    bmb_watcher watcher; /* with the frame that it is in the middle of */
+    bool once;           /* ends after one frame */
+    bool counted;        /* takes one of the places for viewers */
+    bool blocked;        /* the link takes no more just now … */
+    bool held;           /* … since it has not acknowledged what it has: it has room for bytes */
+    bool lends;          /* frames are lent to the link, which lives no longer than the viewer */
+    bool slow;           /* was blocked within the last frame */
+    bool begun;          /* at least one frame was sent */
+    bool needs_key;      /* can go on at a key frame only */
+    bool keep_all;       /* frames in order as long as the reel has them */
+    uint8_t tight;       /* frames yet for which its path is looked at first: it was full lately */
+#if BMB_WITH_VERDICTS
+    bmb_told held_by; /* what was told of what holds it back */
+#endif
     const bmb_framer *framer; /* NULL: nobody watches */
     bmb_track *track;
     bmb_tally *tally;               /* whose figures it adds to when it ends; NULL: nobody's */

@@ -43,6 +43,16 @@ void bmb_feed_open(bmb_context *x, bmb_feed *feed)
     bmb_feed_start(x, feed);
 }
 
+/* Its rate is of no meaning before it has run for a while. */
+static void begin_steady(const bmb_context *x, bmb_feed *feed)
+{
+#if BMB_WITH_VERDICTS
+    feed->steady_us = x->now + BMB_STEADY_US;
+#else
+    (void)x, (void)feed;
+#endif
+}
+
 void bmb_feed_start(bmb_context *x, bmb_feed *feed)
 {
     bool news;
@@ -51,6 +61,7 @@ void bmb_feed_start(bmb_context *x, bmb_feed *feed)
     if (news) feed->sdp_version++;
     feed->camera.resting = false; /* what is started is wanted */
     feed->watched_us = x->now;
+    begin_steady(x, feed);
     start_governor(x, feed);
     feed->track[0].needs_key = feed->track[0].row->in_order;
     bmb_camera_started(x, &feed->camera);
@@ -61,6 +72,12 @@ static void drop_frame(bmb_context *x, bmb_feed *feed, bmb_event_code code, size
     bool large = code == BMB_EVENT_FRAME_TOO_LARGE;
     feed->dropped++;
     *(large ? &feed->too_large : &feed->bad) += 1;
+#if BMB_WITH_VERDICTS
+    if (large) {
+        feed->full_ms = (uint32_t)(x->now / 1000);
+        feed->full_bytes = (uint32_t)(size < UINT32_MAX ? size : UINT32_MAX);
+    }
+#endif
     if (x->now < feed->quiet_us) return;
     feed->quiet_us = x->now + 1000000;
     bmb_camera_tell(x, &feed->camera, code, large ? BMB_NO_ROOM : BMB_BAD_DATA, (int64_t)size,
@@ -180,6 +197,7 @@ static uint64_t rest_or_go_on(bmb_context *x, bmb_feed *feed)
     if (c->resting && watched) {
         c->resting = false;
         c->heard_us = c->awake_us = x->now;
+        begin_steady(x, feed);
         t->needs_key = t->row->in_order;
         (void)cameras->want(cameras->ctx, c->index, true);
     } else if (!c->resting && x->now >= rest_us) {

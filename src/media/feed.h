@@ -29,6 +29,11 @@ typedef struct bmb_still {
     void *asker;       /* who gets it; NULL: has left */
 } bmb_still;
 
+/* A cause is told when it is the same for a while. */
+typedef struct bmb_told {
+    uint8_t told, now, times;
+} bmb_told;
+
 typedef struct bmb_feed {
     const bmb_feed_config *config;
     uint16_t number;  /* in the configuration */
@@ -53,10 +58,26 @@ typedef struct bmb_feed {
     bmb_daylight daylight;
 #endif
     bmb_governor governor;
+#if BMB_WITH_VERDICTS
+    bmb_told held;      /* what was told of what holds it back */
+    uint32_t full_ms;   /* when a frame last found no room, ms since the start; its size stands below */
+    uint64_t steady_us; /* its rate is judged from then on */
+#endif
     bmb_still still;
     uint64_t sdp_id;      /* of its descriptions, drawn at opening … */
     uint32_t sdp_version; /* … and a number that moves when what they say does */
+#if BMB_WITH_VERDICTS
+    uint32_t full_bytes; /* of the frame that found no room lately; 0: none did */
+#endif
 } bmb_feed;
+
+#if BMB_WITH_VERDICTS
+/* Has a frame found no room lately? */
+static inline bool bmb_feed_is_full(const bmb_context *x, const bmb_feed *feed)
+{
+    return feed->full_bytes > 0 && (uint32_t)(x->now / 1000) - feed->full_ms < BMB_FULL_MS;
+}
+#endif
 
 /* Its pictures. */
 static inline bmb_track *bmb_feed_video(bmb_feed *feed)

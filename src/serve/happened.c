@@ -36,6 +36,11 @@ static void put_values(cJSON *o, const bmb_moment *m)
         bmb_json_text(o, "control", bmb_control_name((bmb_control)m->value));
         put_signed(o, "to", m->extra);
         break;
+    case BMB_EVENT_HELD_BACK:
+        bmb_json_text(o, "cause", m->text);
+        put_signed(o, "is", m->value);
+        put_signed(o, "of", m->extra);
+        break;
     default:
         put_signed(o, "value", m->value);
         put_signed(o, "extra", m->extra);
@@ -61,7 +66,7 @@ size_t bmb_happened(const bmb_moment *m, const char *feed, uint64_t uptime_us, i
         peer[bmb_written(&w)] = '\0';
         bmb_json_text(o, "peer", peer);
     }
-    if (peers && m->text[0] != '\0') bmb_json_text(o, "text", m->text);
+    if (peers && m->text[0] != '\0' && m->code != BMB_EVENT_HELD_BACK) bmb_json_text(o, "text", m->text);
     return bmb_json_end(o, out, room);
 }
 

@@ -125,6 +125,17 @@ size_t bmb_status_push(const char *feed, const bmb_push_stats *s, bool peers, vo
     return bmb_json_end(o, out, room);
 }
 
+static void put_verdict(cJSON *o, const bmb_verdict *v)
+{
+    static const member figures[] = {
+        MEMBER("held_is", bmb_verdict, is, NUMBER),
+        MEMBER("held_of", bmb_verdict, of, NUMBER),
+    };
+    if (!BMB_WITH_VERDICTS) return;
+    bmb_json_text(o, "held_by", bmb_cause_name(v->cause));
+    if (v->cause != BMB_CAUSE_NOTHING) PUT(o, v, figures);
+}
+
 /* Over HTTP: the suffixes of its addresses. */
 static void put_suffixes(cJSON *o, bmb_codec codec)
 {
@@ -195,6 +206,7 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
         bmb_json_number(o, "newest_ms", s->newest_ms);
     }
     PUT(o, s, frames);
+    put_verdict(o, &s->held_by);
     return bmb_json_end(o, out, room);
 }
 
@@ -244,5 +256,6 @@ size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *s, bool peers
         bmb_json_milli(o, "jitter_ms", s->jitter_us);
         if (s->round_trip_us > 0) bmb_json_milli(o, "round_trip_ms", s->round_trip_us);
     }
+    put_verdict(o, &s->held_by);
     return bmb_json_end(o, out, room);
 }

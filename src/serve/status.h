@@ -42,8 +42,8 @@ size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *stats, bool p
 size_t bmb_status_sign_in(size_t number, const char *name, const bmb_addr *peer, uint64_t since_ms, uint64_t idle_ms,
                           void *memory, size_t size, char *out, size_t room);
 
-/* Memory that the largest of these objects needs while it is built: up to 44 items of cJSON, of 64 bytes (40 where
- * pointers have 32 bits), and the digits of up to 30 numbers. */
-#define BMB_STATUS_MEMORY (sizeof(void *) > 4 ? 44 * 64 + 30 * 24 : 44 * 40 + 30 * 24)
+/* Memory that the largest of these objects needs while it is built: up to 48 items of cJSON, of 64 bytes (40 where
+ * pointers have 32 bits), and the digits of up to 32 numbers. */
+#define BMB_STATUS_MEMORY (sizeof(void *) > 4 ? 48 * 64 + 32 * 24 : 48 * 40 + 32 * 24)
 
 #endif

@@ -12,6 +12,8 @@
 
 #include <stddef.h>
 
+#include "flow/verdict.h"
+
 static const bmb_conversation *const kinds[BMB_CONN_KINDS] = {
     [BMB_CONN_HTTP] = BMB_WITH_HTTP ? &bmb_http_conversation : NULL,
     [BMB_CONN_RTSP] = BMB_WITH_RTSP ? &bmb_rtsp_conversation : NULL,
@@ -80,6 +82,7 @@ static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
     bmb_viewer_figures(t->x, &c->viewer, out);
     out->transport = c->kind == BMB_CONN_TCP ? BMB_VIA_TCP : BMB_VIA_HTTP;
     out->peer = c->peer;
+    bmb_viewer_judge(t->x, &c->viewer, c->sock, out);
 }
 
 void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers)

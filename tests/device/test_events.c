@@ -139,7 +139,7 @@ static void quiet(uint64_t us)
 {
     for (uint64_t end = t.f->now + us; t.f->now < end;) {
         for (size_t i = 0; i < 2; i++) fake_frame(t.f, i, jpeg, jpeg_size, true);
-        fake_run(t.f, t.device, 100000);
+        fake_run(t.f, t.device, 66667);
     }
 }
 
