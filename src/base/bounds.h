@@ -63,7 +63,7 @@
 #define BMB_FIGURES_US 1000000u        /* between two tellings of figures to whoever asked for them */
 #define BMB_PUSHES_MOST 16u
 #define BMB_JUDGE_TIMES 2u           /* so many looks, a second apart, must see the same before it is told */
-#define BMB_STEADY_US 3000000u       /* rates are judged when they have been measured for so long */
+#define BMB_STEADY_US 2500000u       /* rates are judged when they have been measured for so long */
 #define BMB_FULL_MS 3000u            /* a frame that found no room is looked at for so long */
 #define BMB_BUSY 900u                /* thousandths of its time that an encoder works: there is no more of it */
 #define BMB_LOSS_LEAST 8u            /* of 256 packets: three per cent; less is mended, or hardly seen */

@@ -89,7 +89,6 @@ static void nothing_holds_back_what_runs_as_it_is_set(void **state)
 static void a_slow_camera_is_told_from_a_busy_processor(void **state)
 {
     (void)state;
-    (void)watch();
     pictures(20, 100000);                              /* 10 of 25 */
     assert_int_equal(feed().cause, BMB_CAUSE_NOTHING); /* it has hardly begun */
     pictures(20, 100000);
