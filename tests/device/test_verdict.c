@@ -91,7 +91,7 @@ static void a_slow_camera_is_told_from_a_busy_processor(void **state)
     (void)state;
     pictures(20, 100000);                              /* 10 of 25 */
     assert_int_equal(feed().cause, BMB_CAUSE_NOTHING); /* it has hardly begun */
-    pictures(20, 100000);
+    pictures(35, 100000);
     assert_int_equal(feed().cause, BMB_CAUSE_CAMERA);
     assert_in_range(feed().is, 9500, 10500);
     assert_int_equal(feed().of, 25000);
