@@ -54,6 +54,7 @@ static void draw(cairo_t *c, const check_run *run, bool delay, double top, doubl
             double v = share(spread_of(&run->receivers[i], delay), b * step, step);
             if (v > most) most = v;
         }
+    most = most > 20 ? 20.0 * (double)((unsigned)(most + 19.99) / 20) : 4.0 * (double)((unsigned)(most + 3.99) / 4);
     cairo_set_source_rgb(c, 0.15, 0.15, 0.15);
     snprintf(label, sizeof label,
              delay ? "Delay: how old pictures were when they had arrived, per cent of all over ms"

@@ -86,12 +86,24 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     if (size < 1) return 0;
     snprintf(text, sizeof text, "%.*s", (int)(size - 1), (const char *)data + 1);
     switch (data[0] % 7) {
-    case 0: try_rtp(RTP_IN_JPEG, data + 1, size - 1); break;
-    case 1: try_rtp(RTP_IN_H264, data + 1, size - 1); break;
-    case 2: try_ts(data + 1, size - 1); break;
-    case 3: try_parts(data + 1, size - 1); break;
-    case 4: (void)sdp_read((const char *)data + 1, size - 1, &sdp); break;
-    case 5: (void)receive_address_read(text, &a, why, sizeof why); break;
+    case 0:
+        try_rtp(RTP_IN_JPEG, data + 1, size - 1);
+        break;
+    case 1:
+        try_rtp(RTP_IN_H264, data + 1, size - 1);
+        break;
+    case 2:
+        try_ts(data + 1, size - 1);
+        break;
+    case 3:
+        try_parts(data + 1, size - 1);
+        break;
+    case 4:
+        (void)sdp_read((const char *)data + 1, size - 1, &sdp);
+        break;
+    case 5:
+        (void)receive_address_read(text, &a, why, sizeof why);
+        break;
     default:
         auth_take(&asked, text);
         memset(&a, 0, sizeof a);

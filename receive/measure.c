@@ -81,6 +81,8 @@ void measure_picture_came(measure *m, const measure_picture *p)
 {
     measure_counts *c = &m->all;
     c->bytes += p->size;
+    if (m->first_any_us == 0) m->first_any_us = p->at_us;
+    m->last_any_us = p->at_us;
     if (p->broken) {
         c->broken++;
         return;
@@ -144,5 +146,6 @@ double measure_rate(const measure *m)
 double measure_kbps(const measure *m)
 {
     uint32_t n = m->all.pictures + m->all.broken;
-    return n == 0 ? 0 : measure_rate(m) * (double)m->all.bytes / m->all.pictures * 8.0 / 1000.0 * (m->all.pictures > 0);
+    if (n < 2 || m->last_any_us <= m->first_any_us) return 0;
+    return (double)m->all.bytes * 8000.0 / (double)(m->last_any_us - m->first_any_us) * (n - 1) / n;
 }

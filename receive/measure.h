@@ -36,8 +36,9 @@ typedef struct measure_counts {
 } measure_counts;
 
 typedef struct measure {
-    measure_counts all, before; /* before: as the last second began */
-    uint64_t begin_us, first_us, last_us;
+    measure_counts all, before;           /* before: as the last second began */
+    uint64_t begin_us, first_us, last_us; /* of whole pictures … */
+    uint64_t first_any_us, last_any_us;   /* … and of broken ones, too */
     uint64_t second_us;
     uint16_t width, height;
     uint32_t mfps; /* as described; 0: by what comes */
@@ -75,7 +76,7 @@ typedef struct measure_row {
 } measure_row;
 /* Ends this second. */
 void measure_second(measure *m, uint64_t now_us, measure_row *out);
-/* Pictures a second, and kbit/s of them, from the first picture to the last. */
+/* Whole pictures a second, and kbit/s of all of them, from the first to the last. */
 double measure_rate(const measure *m);
 double measure_kbps(const measure *m);
 

@@ -44,6 +44,11 @@
 #define BMB_KEY_PAUSE_US 500000u /* least time between two requests for a key frame, over all viewers of a feed */
 #define BMB_BURST 16u            /* packets that leave at once: about 22 KB, what a small switch or radio buffers */
 #define BMB_BURST_GAP_US 1000u   /* least pause between bursts, the resolution of the port's wait */
+#define BMB_CARRY_BURST_US 2000u /* of a narrow link's time are sent at once */
+#define BMB_CARRY_SHARE 90u      /* per cent of what arrived is sent from then on */
+#define BMB_CARRY_LEAST 64u      /* kbit/s: less is no stream */
+#define BMB_CARRY_TRIES 3u       /* cuts that do not help: the link is wide enough, and loses some of everything … */
+#define BMB_CARRY_DEAF 60u       /* … which is believed for so many reports */
 #define BMB_REPORT_US 5000000u   /* between two RTCP sender reports (RFC 3550 6.2) */
 #define BMB_DATAGRAMS 16u        /* RTCP datagrams taken in one step */
 #define BMB_UNPLAYED_US 3000000u /* a session that was set up has so long to be played before it gives way */

@@ -23,8 +23,7 @@ bmb_verdict bmb_feed_verdict(const bmb_context *x, const bmb_feed *feed, uint32_
     const bmb_verdict nothing = { BMB_CAUSE_NOTHING, 0, 0 };
     if (feed->removed || c->lent || c->resting || c->state == BMB_CAMERA_OFF) return nothing;
     if (c->state == BMB_CAMERA_WAITING) return (bmb_verdict){ BMB_CAUSE_CAMERA, 0, c->mode.mfps };
-    if (bmb_feed_is_full(x, feed))
-        return (bmb_verdict){ BMB_CAUSE_MEMORY, feed->config->frame_max, feed->full_bytes };
+    if (bmb_feed_is_full(x, feed)) return (bmb_verdict){ BMB_CAUSE_MEMORY, feed->config->frame_max, feed->full_bytes };
     if (feed->governor.state == BMB_KEEPING_DROPPING)
         return (bmb_verdict){ BMB_CAUSE_LIMIT, feed->governor.kbps, kbps };
     if (x->now < feed->steady_us || !is_less(mfps, c->mode.mfps)) return nothing;
@@ -48,7 +47,7 @@ void bmb_viewer_judge(const bmb_context *x, const bmb_viewer *v, bmb_sock sock, 
         return;
     }
     bmb_rate_read(&v->track->rate, x->now, &mfps, &kbps);
-    if (!is_less(out->mfps, mfps) || (out->blocked_ms == 0 && !out->waiting)) return;
+    if (!is_less(out->mfps, mfps) || (out->blocked_ms == 0 && v->carry_kbps == 0)) return;
     bool unread = sock != BMB_NO_SOCK && is_unread(x, sock);
     out->held_by = (bmb_verdict){ unread ? BMB_CAUSE_READER : BMB_CAUSE_LINK, out->kbps, kbps };
 }

@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "base/bounds.h"
+#include "flow/steps.h"
 #include "media/next.h"
 
 void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_track *track, const bmb_viewing *how)
@@ -180,7 +181,7 @@ static void begin_frame(bmb_context *x, bmb_viewer *v, bmb_frame *frame)
     if (v->framer->begin != NULL) v->framer->begin(&v->state, frame, x->now);
 }
 
-static void finish_frame(bmb_context *x, bmb_viewer *v, bmb_link *link)
+void bmb_viewer_finish_frame(bmb_context *x, bmb_viewer *v, bmb_link *link)
 {
     bmb_frame *frame = v->watcher.frame;
     if (v->framer->done != NULL) v->framer->done(&v->state, v->watcher.frame, &v->cursor);
@@ -202,7 +203,7 @@ static void finish_frame(bmb_context *x, bmb_viewer *v, bmb_link *link)
     v->behind[place] = 0;
 }
 
-static void count_bytes(bmb_viewer *v, size_t sent)
+void bmb_viewer_count_bytes(bmb_viewer *v, size_t sent)
 {
     v->bytes += sent;
     for (size_t i = 0; i < BMB_LENT_MOST; i++) v->behind[i] += (uint32_t)sent;
@@ -223,7 +224,7 @@ static void settle(bmb_viewer *v, const bmb_gather *g, const bmb_cursor *after, 
     v->taken = (uint32_t)taken;
 }
 
-static bmb_cursor gather(const bmb_viewer *v, bmb_gather *g, size_t most)
+bmb_cursor bmb_viewer_gather(const bmb_viewer *v, bmb_gather *g, size_t most)
 {
     bmb_cursor after = v->cursor;
     bmb_gather_clear(g);
@@ -236,10 +237,10 @@ static bmb_err send_some(bmb_context *x, bmb_viewer *v, bmb_link *link)
 {
     bmb_gather *g = (bmb_gather *)x->scratch;
     size_t sent = 0;
-    bmb_cursor after = gather(v, g, BMB_GATHER_PIECES);
+    bmb_cursor after = bmb_viewer_gather(v, g, BMB_GATHER_PIECES);
     if (v->lends) link->lent = (bmb_slice){ v->watcher.frame->data, v->watcher.frame->size };
     bmb_err err = link->kind->send(link, g, v->taken, &sent);
-    count_bytes(v, sent);
+    bmb_viewer_count_bytes(v, sent);
     settle(v, g, &after, v->taken + sent);
     return err;
 }
@@ -265,7 +266,7 @@ bmb_err bmb_viewer_finish(bmb_context *x, bmb_viewer *v, bmb_link *link)
             return err;
         }
         if (err != BMB_OK) return BMB_GONE;
-        if (v->cursor.end) finish_frame(x, v, link);
+        if (v->cursor.end) bmb_viewer_finish_frame(x, v, link);
     }
     return BMB_OK;
 }
@@ -289,7 +290,7 @@ static bool waits_for_path(bmb_viewer *v, const bmb_link *link)
 }
 
 /* true: it is in the middle of a frame, or there was one to begin. link NULL: it is not known yet. */
-static bool take_frame(bmb_context *x, bmb_viewer *v, const bmb_link *link)
+bool bmb_viewer_take_frame(bmb_context *x, bmb_viewer *v, const bmb_link *link)
 {
     if (v->watcher.frame != NULL) return true;
     v->held = link != NULL && ((v->lends && !may_lend(x, v, link)) || waits_for_path(v, link));
@@ -304,93 +305,21 @@ static bool take_frame(bmb_context *x, bmb_viewer *v, const bmb_link *link)
 
 bool bmb_viewer_prime(bmb_context *x, bmb_viewer *v)
 {
-    return take_frame(x, v, NULL);
+    return bmb_viewer_take_frame(x, v, NULL);
 }
 
 static bmb_err pump_stream(bmb_context *x, bmb_viewer *v, bmb_link *link)
 {
-    while (take_frame(x, v, link)) {
+    while (bmb_viewer_take_frame(x, v, link)) {
         bmb_err err = bmb_viewer_finish(x, v, link);
         if (err != BMB_OK || v->once) return err;
     }
     return BMB_AGAIN;
 }
 
-/* A frame leaves in bursts over at most half of the frame interval: how many packets make one, and the pause. */
-static size_t burst_of(const bmb_viewer *v, uint64_t *pause_us)
-{
-    const bmb_feed *feed = v->track->feed;
-    uint64_t half = feed->camera.mode.mfps > 0 ? 500000000u / feed->camera.mode.mfps : 20000;
-    if (v->framer->idle != NULL && half > BMB_TS_BURST_US) half = BMB_TS_BURST_US;
-    size_t packets = v->watcher.frame->size / v->state.payload_max + 1;
-    uint64_t bursts_most = half / BMB_BURST_GAP_US > 0 ? half / BMB_BURST_GAP_US : 1;
-    size_t burst = packets / (size_t)bursts_most + 1;
-    if (burst < BMB_BURST) burst = BMB_BURST;
-    if (burst > BMB_GATHER_PIECES) burst = BMB_GATHER_PIECES;
-    *pause_us = half / (packets / burst + 1);
-    if (*pause_us < BMB_BURST_GAP_US) *pause_us = BMB_BURST_GAP_US;
-    return burst;
-}
-
-/* One gather of at most so many packets, and one call to the link. *sent counts those that it took. */
-static bmb_err send_packets(bmb_context *x, bmb_viewer *v, bmb_link *link, size_t most, size_t *sent)
-{
-    bmb_gather *g = (bmb_gather *)x->scratch;
-    size_t taken = 0, bytes = 0;
-    bmb_cursor after = gather(v, g, most);
-    bmb_err err = link->kind->send(link, g, 0, &taken);
-    for (size_t i = 0; i < taken; i++) bytes += g->packets[i].size;
-    count_bytes(v, bytes);
-    v->cursor = taken < g->piece_count ? g->starts[taken] : after;
-    *sent += taken;
-    return err == BMB_OK && taken < g->piece_count ? BMB_AGAIN : err;
-}
-
-static void burst_due(bmb_context *x, const bmb_viewer *v)
-{
-    if (v->pace_us < x->pace_us) x->pace_us = v->pace_us;
-}
-
-/* Sends one burst. BMB_OK: go on with the next frame; BMB_AGAIN: more of this one is due later. */
-static bmb_err send_burst(bmb_context *x, bmb_viewer *v, bmb_link *link)
-{
-    uint64_t pause;
-    size_t burst = burst_of(v, &pause), sent = 0;
-    bmb_err err = BMB_OK;
-    while (err == BMB_OK && sent < burst && !v->cursor.end) /* a gather may hold less than a burst */
-        err = send_packets(x, v, link, burst - sent, &sent);
-    if (err != BMB_OK && err != BMB_AGAIN) { /* the network refuses; the session lives as long as its peer does */
-        link->answer = err;
-        bmb_viewer_abandon(v);
-        return BMB_OK;
-    }
-    if (err == BMB_AGAIN) {
-        pause = BMB_BURST_GAP_US;
-        v->blocked_us += pause;
-    }
-    if (!v->cursor.end) {
-        v->pace_us = x->now + pause;
-        burst_due(x, v);
-        return BMB_AGAIN;
-    }
-    v->pace_us = 0;
-    finish_frame(x, v, link);
-    return BMB_OK;
-}
-
-static bmb_err pump_packets(bmb_context *x, bmb_viewer *v, bmb_link *link)
-{
-    if (v->pace_us > x->now) {
-        burst_due(x, v);
-        return BMB_AGAIN;
-    }
-    while (take_frame(x, v, link) && send_burst(x, v, link) == BMB_OK) continue;
-    return BMB_AGAIN;
-}
-
 bmb_err bmb_viewer_pump(bmb_context *x, bmb_viewer *v, bmb_link *link)
 {
-    return BMB_WITH_RTP && link->kind->packets ? pump_packets(x, v, link) : pump_stream(x, v, link);
+    return BMB_WITH_RTP && link->kind->packets ? bmb_viewer_pump_packets(x, v, link) : pump_stream(x, v, link);
 }
 
 void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_stats *out)

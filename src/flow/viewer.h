@@ -28,8 +28,14 @@ typedef struct bmb_viewer {
     bmb_frame *lent[BMB_LENT_MOST]; /* sent, and lent to the port until it is acknowledged: pinned; or NULL … */
     uint32_t behind[BMB_LENT_MOST]; /* … and the bytes that the link took behind each */
     uint32_t seq;                   /* last frame sent or passed over */
+#if BMB_WITH_VIEWER_RATES
+    uint8_t lost_256, in_vain, deaf; /* datagrams: the last loss, cuts that did not help, reports to pass over */
+#endif
     bmb_stream_state state;
     uint32_t age_ms;
+#if BMB_WITH_VIEWER_RATES
+    uint32_t carry_kbps; /* datagrams: no faster than that; 0: as frames come */
+#endif
     uint64_t since_us;
     union {
         uint64_t tuned_us; /* streams: when what may wait unsent is next fitted to what the link really carries */
@@ -67,6 +73,8 @@ bool bmb_viewer_prime(bmb_context *x, bmb_viewer *v);
 bmb_err bmb_viewer_pump(bmb_context *x, bmb_viewer *v, bmb_link *link);
 /* Streams: sends the rest of the present frame only. BMB_OK: there is none any more. */
 bmb_err bmb_viewer_finish(bmb_context *x, bmb_viewer *v, bmb_link *link);
+/* Datagrams: its receiver reports that so many of 256 packets were lost lately. */
+void bmb_viewer_reported(const bmb_context *x, bmb_viewer *v, uint8_t lost_256);
 /* Datagrams: the rest of a frame waits for its time. */
 static inline bool bmb_viewer_in_bursts(const bmb_viewer *v)
 {

@@ -42,6 +42,7 @@ static bool take_reports(bmb_talk *t, bmb_session *s, const uint8_t *data, size_
         s->lost = b.lost;
         s->jitter_us = (uint32_t)((uint64_t)b.jitter * 100 / 9);
         s->round_trip_us = round_trip_us(t, &b);
+        if (s->via == BMB_VIA_RTP_UDP) bmb_viewer_reported(t->x, &s->viewer, b.lost_256);
     }
     *bye = walk.bye && (own || ours || is_receiver(s, walk.left));
     return ours;

@@ -157,14 +157,88 @@ static void interleaved_pictures_wait_likewise(void **state)
     assert_true(t.f->socks[s].gone); /* the same stall */
 }
 
+/* Over UDP: a receiver that says how much of 256 packets was lost; returns the bytes that went out in a second. */
+static const bmb_addr rtcp = { .family = 4, .ip = { 192, 0, 2, 99 }, .port = 5001 };
+
+static uint8_t ssrc[4];
+
+static size_t second_with(uint8_t lost)
+{
+    uint8_t rr[32] = { 0x81, 201, 0, 7, 0, 0, 0, 5 };
+    size_t bytes = 0;
+    memcpy(rr + 8, ssrc, sizeof ssrc);
+    t.f->datagram_count = 0;
+    rr[12] = lost;
+    fake_datagram_in(t.f, t.f->next_bound, &rtcp, rr, sizeof rr);
+    fake_settle(t.f, t.device);
+    pictures(25);
+    for (size_t i = 0; i < t.f->datagram_count; i++) bytes += t.f->datagrams[i].size;
+    return bytes;
+}
+
+static void play_by_udp(void)
+{
+    static const char set_up[] = "SETUP rtsp://a/yard/video RTSP/1.0\r\nCSeq: 1\r\nTransport: RTP/AVP;unicast;"
+                                 "client_port=5000-5001\r\n\r\n";
+    char play[200];
+    bmb_sock s = fake_connect(t.f, 1);
+    fake_say_text(t.f, s, set_up);
+    fake_settle(t.f, t.device);
+    const char *session = strstr(fake_take(t.f, s, NULL), "Session: ");
+    snprintf(play, sizeof play, "PLAY rtsp://a/yard RTSP/1.0\r\nCSeq: 2\r\n%.*s\r\n\r\n", (int)strcspn(session, ";\r"),
+             session);
+    fake_say_text(t.f, s, play);
+    pictures(1);
+    memcpy(ssrc, t.f->datagrams[0].data + 8, sizeof ssrc);
+    for (unsigned i = 0; i < 3; i++) {
+        t.f->datagram_count = 0;
+        pictures(25);
+    }
+}
+
+static void pictures_are_left_out_for_a_receiver_that_loses_them(void **state)
+{
+    (void)state;
+    play_by_udp();
+    size_t full = second_with(0), cut = second_with(128), more;
+    assert_true(full > 180000);
+    assert_in_range(cut, full * 35 / 100, full * 50 / 100); /* what arrived, and a tenth less */
+    more = second_with(0);
+    for (unsigned i = 0; i < 10; i++) more = second_with(0);
+    assert_in_range(more, cut * 5 / 4, full); /* and slowly up again */
+    bmb_viewer_stats v;
+    assert_int_equal(bmb_viewer_stats_get(t.device, 0, &v), BMB_OK);
+    assert_true(v.skipped > 50);
+    for (unsigned i = 0; i < 20; i++) more = second_with(0);
+    assert_in_range(more, full * 9 / 10, full * 11 / 10);
+}
+
+static void loss_that_does_not_go_is_not_for_want_of_room(void **state)
+{
+    (void)state;
+    size_t full, now = 0, least = SIZE_MAX;
+    play_by_udp();
+    full = second_with(0);
+    for (unsigned i = 0; i < 8; i++) {
+        now = second_with(20); /* 8 per cent, whatever is sent */
+        if (now < least) least = now;
+    }
+    assert_true(least < full * 9 / 10);
+    assert_in_range(now, full * 9 / 10, full * 11 / 10);
+}
+
 #define CASE(name) cmocka_unit_test_setup_teardown(name, open_yard, close_yard)
 
 int main(void)
 {
     const struct CMUnitTest tests[] = {
-        CASE(nothing_begins_before_the_path_is_free),  CASE(what_the_way_itself_holds_is_no_queue),
-        CASE(a_path_that_never_frees_ends_in_a_stall), CASE(a_wide_path_is_not_looked_at),
+        CASE(nothing_begins_before_the_path_is_free),
+        CASE(what_the_way_itself_holds_is_no_queue),
+        CASE(a_path_that_never_frees_ends_in_a_stall),
+        CASE(a_wide_path_is_not_looked_at),
         CASE(interleaved_pictures_wait_likewise),
+        CASE(pictures_are_left_out_for_a_receiver_that_loses_them),
+        CASE(loss_that_does_not_go_is_not_for_want_of_room),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -174,7 +174,7 @@ static void an_encoder_rests_while_nobody_watches(void **state)
     picture(0, jpeg, jpeg_size); /* that was on its way */
     fake_run(t.f, t.device, 20000000);
     assert_int_equal(stats(0).camera_state, BMB_CAMERA_RESTING); /* its silence is none */
-    fake_frame(t.f, 0, jpeg, jpeg_size, true); /* waits in a buffer */
+    fake_frame(t.f, 0, jpeg, jpeg_size, true);                   /* waits in a buffer */
     t.f->now += 5000000;
     assert_int_equal(stats(0).restarts, 0);
     bmb_sock s = ask("GET /yard.jpg HTTP/1.1\r\nHost: a\r\n\r\n");
