@@ -151,6 +151,7 @@ static size_t report(const bmb_event *e, const char *feed, const char *peer, cha
                   t->frames, (double)t->bytes / 1024.0, blocked);
 }
 
+#if BMB_WITH_VERDICTS
 static size_t held_back(const bmb_event *e, const char *feed, const char *peer, char *out, size_t room)
 {
     bmb_cause cause = BMB_CAUSE_NOTHING;
@@ -184,6 +185,13 @@ static size_t held_back(const bmb_event *e, const char *feed, const char *peer, 
         return format(out, room, "feed \"%s\": nothing holds %s back any more", feed, peer[0] != '\0' ? peer : "it");
     }
 }
+#else
+static size_t held_back(const bmb_event *e, const char *feed, const char *peer, char *out, size_t room)
+{
+    (void)e, (void)feed, (void)peer, (void)out, (void)room;
+    return 0;
+}
+#endif
 
 size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
 {

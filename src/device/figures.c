@@ -81,7 +81,7 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
 #endif
     out->newest_ms = reel->newest != NULL ? bmb_ms_between(reel->newest->capture_us, now) : UINT32_MAX;
     out->viewers = f->viewers;
-    out->held_by = bmb_feed_verdict(&d->context, f, out->mfps, out->kbps);
+    if (BMB_WITH_VERDICTS) out->held_by = bmb_feed_verdict(&d->context, f, out->mfps, out->kbps);
     return BMB_OK;
 }
 

@@ -86,18 +86,19 @@ static void follow_stream(bmb_link *link, uint32_t kbps)
 
 static const bmb_link_kind stream_kind = { .send = send_stream, .follow = follow_stream };
 
-bmb_link bmb_stream_link(bmb_context *x, bmb_sock sock, uint64_t *progress_us, uint32_t *look_us)
+bmb_link bmb_stream_link(bmb_context *x, bmb_sock sock, uint64_t *progress_us)
 {
-    return (bmb_link){ .kind = &stream_kind, .x = x, .sock = sock, .progress_us = progress_us, .look_us = look_us };
+    return (bmb_link){ .kind = &stream_kind, .x = x, .sock = sock, .progress_us = progress_us };
 }
 
+#if BMB_WITH_PATHS
 /* On its way may be what the way itself holds (its rate times its least round trip), and a little more, so that it does
  * not run dry until we look again. Whatever else waits stands in a queue. */
 bool bmb_path_is_free(const bmb_link *link)
 {
     bmb_net_path path = { 0 };
     const bmb_port *port = link->x->port;
-    if (!BMB_WITH_PATHS || port->net.path == NULL || link->look_us == NULL) return true;
+    if (port->net.path == NULL || link->look_us == NULL) return true;
     *link->look_us = 0;
     if (port->net.path(port->ctx, link->sock, &path) != BMB_OK) return true;
     uint64_t rtt = path.round_trip_us < BMB_ROUND_TRIP_MOST_US ? path.round_trip_us : BMB_ROUND_TRIP_MOST_US;
@@ -110,6 +111,7 @@ bool bmb_path_is_free(const bmb_link *link)
         (uint32_t)(link->x->now + (wait_us < BMB_LOOK_MOST_US ? wait_us : BMB_LOOK_MOST_US)) | 1; /* not 0 */
     return false;
 }
+#endif
 
 static bmb_err send_datagrams(bmb_link *link, bmb_gather *g, size_t skip, size_t *taken)
 {

@@ -3,7 +3,7 @@
  * It takes what it can of a gather and says how much that was: bytes where it is a stream, packets where it carries
  * datagrams. A viewer that is stopped in the middle goes on there; nothing is kept here.
  *
- *     bmb_link link = bmb_stream_link(x, sock, &progress_us, &look_us);
+ *     bmb_link link = bmb_stream_link(x, sock, &progress_us);
  *     err = link.kind->send(&link, gather, skip, &taken);
  */
 #ifndef BMB_FLOW_LINK_H
@@ -28,13 +28,16 @@ struct bmb_link {
     bmb_context *x;
     bmb_sock sock;
     uint64_t *progress_us; /* streams: gets the time when the peer last took something … */
-    uint32_t *look_us;     /* … when the path is to be looked at again, the lower half of that; 0: it is free */
+#if BMB_WITH_PATHS
+    uint32_t *look_us; /* streams: … and when the path is to be looked at again, the lower half of that; 0: it is free.
+                          NULL: the path does not matter */
+#endif
     bmb_slice lent; /* … and bytes that the port may refer to until they are acknowledged; size 0: it copies all */
     const bmb_addr *to; /* datagrams: NULL: the socket's own peer */
     bmb_err answer;     /* datagrams: what the network last said to one of them */
 };
 
-bmb_link bmb_stream_link(bmb_context *x, bmb_sock sock, uint64_t *progress_us, uint32_t *look_us);
+bmb_link bmb_stream_link(bmb_context *x, bmb_sock sock, uint64_t *progress_us);
 /* Streams: is what was sent so far nearly there, so that a frame that begins now does not wait behind it? Else *look_us
  * says when to ask again. */
 bool bmb_path_is_free(const bmb_link *link);

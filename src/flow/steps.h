@@ -11,7 +11,5 @@ void bmb_viewer_finish_frame(bmb_context *x, bmb_viewer *v, bmb_link *link);
 void bmb_viewer_count_bytes(bmb_viewer *v, size_t sent);
 /* At most so many pieces from the cursor on; returns where it is behind them. */
 bmb_cursor bmb_viewer_gather(const bmb_viewer *v, bmb_gather *g, size_t most);
-/* Sends what is due by datagrams, as bmb_viewer_pump. */
-bmb_err bmb_viewer_pump_packets(bmb_context *x, bmb_viewer *v, bmb_link *link);
 
 #endif

@@ -261,7 +261,7 @@ bmb_err bmb_viewer_finish(bmb_context *x, bmb_viewer *v, bmb_link *link)
         bmb_err err = send_some(x, v, link);
         if (err == BMB_AGAIN) {
             block(x, v);
-            v->tight = BMB_TIGHT;
+            if (BMB_WITH_PATHS) v->tight = BMB_TIGHT;
             follow_link(x, v, link);
             return err;
         }
@@ -283,10 +283,15 @@ static bool may_lend(const bmb_context *x, bmb_viewer *v, const bmb_link *link)
  * the reel, where a newer one takes its place. */
 static bool waits_for_path(bmb_viewer *v, const bmb_link *link)
 {
-    if (!BMB_WITH_PATHS || v->tight == 0 || v->keep_all || link->kind->packets) return false;
+#if BMB_WITH_PATHS
+    if (v->tight == 0 || v->keep_all || link->kind->packets) return false;
     bool free = bmb_path_is_free(link);
     v->tight = (uint8_t)(free ? v->tight - 1u : BMB_TIGHT);
     return !free;
+#else
+    (void)v, (void)link;
+    return false;
+#endif
 }
 
 /* true: it is in the middle of a frame, or there was one to begin. link NULL: it is not known yet. */
@@ -306,20 +311,6 @@ bool bmb_viewer_take_frame(bmb_context *x, bmb_viewer *v, const bmb_link *link)
 bool bmb_viewer_prime(bmb_context *x, bmb_viewer *v)
 {
     return bmb_viewer_take_frame(x, v, NULL);
-}
-
-static bmb_err pump_stream(bmb_context *x, bmb_viewer *v, bmb_link *link)
-{
-    while (bmb_viewer_take_frame(x, v, link)) {
-        bmb_err err = bmb_viewer_finish(x, v, link);
-        if (err != BMB_OK || v->once) return err;
-    }
-    return BMB_AGAIN;
-}
-
-bmb_err bmb_viewer_pump(bmb_context *x, bmb_viewer *v, bmb_link *link)
-{
-    return BMB_WITH_RTP && link->kind->packets ? bmb_viewer_pump_packets(x, v, link) : pump_stream(x, v, link);
 }
 
 void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_stats *out)

@@ -236,7 +236,7 @@ void bmb_feed_take(bmb_context *x, bmb_feed *feed)
             bmb_camera_fail(x, c, err);
             return;
         }
-        if (!c->resting) bmb_camera_heard(x, c);
+        if (!BMB_WITH_RESTING || !c->resting) bmb_camera_heard(x, c);
         if (in.data == NULL) in.size = 0;
         if (in.capture_us > x->now) in.capture_us = x->now; /* ahead of the clock: ages would be enormous */
         if (is_old(x, c, in.capture_us) || !ingest(x, feed, &in)) cameras->release(cameras->ctx, c->index, in.cookie);

@@ -170,11 +170,11 @@ void bmb_conn_close(bmb_talk *t, bmb_conn *c)
 
 bmb_link bmb_conn_link(const bmb_talk *t, bmb_conn *c)
 {
+    bmb_link link = bmb_stream_link(t->x, c->sock, &c->progress_us);
 #if BMB_WITH_PATHS
-    return bmb_stream_link(t->x, c->sock, &c->progress_us, &c->look_us);
-#else
-    return bmb_stream_link(t->x, c->sock, &c->progress_us, NULL);
+    link.look_us = &c->look_us;
 #endif
+    return link;
 }
 
 bmb_err bmb_conn_send_pending(bmb_talk *t, bmb_conn *c, bmb_slice *behind)

@@ -295,8 +295,8 @@ static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
     out->lost_256 = s->lost_256;
     out->jitter_us = s->jitter_us;
     out->round_trip_us = s->round_trip_us;
-    const bmb_conn *c = s->via == BMB_VIA_RTP_TCP ? bmb_conn_at(t, s->conn) : NULL;
-    bmb_viewer_judge(t->x, bmb_session_sender(t, s), c != NULL ? c->sock : BMB_NO_SOCK, out);
+    const bmb_conn *c = BMB_WITH_VERDICTS && s->via == BMB_VIA_RTP_TCP ? bmb_conn_at(t, s->conn) : NULL;
+    if (BMB_WITH_VERDICTS) bmb_viewer_judge(t->x, bmb_session_sender(t, s), c != NULL ? c->sock : BMB_NO_SOCK, out);
 }
 
 static void frame_there(bmb_owner *owner, bmb_watcher *w)

@@ -82,7 +82,7 @@ static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
     bmb_viewer_figures(t->x, &c->viewer, out);
     out->transport = c->kind == BMB_CONN_TCP ? BMB_VIA_TCP : BMB_VIA_HTTP;
     out->peer = c->peer;
-    bmb_viewer_judge(t->x, &c->viewer, c->sock, out);
+    if (BMB_WITH_VERDICTS) bmb_viewer_judge(t->x, &c->viewer, c->sock, out);
 }
 
 void bmb_talk_prepare(bmb_talk *t, const bmb_config *config, void *timers)

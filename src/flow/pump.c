@@ -1,5 +1,5 @@
-/* Frames as datagrams: in bursts, so that no queue on the way overflows; and no faster than the receiver's link carries
- * them, as far as its reports tell. */
+/* Frames go out: into a stream as far as it takes them, or as datagrams in bursts, so that no queue on the way
+ * overflows; and no faster than the receiver's link carries them, as far as its reports tell. */
 #include "base/bounds.h"
 #include "flow/steps.h"
 
@@ -73,7 +73,7 @@ static bmb_err send_burst(bmb_context *x, bmb_viewer *v, bmb_link *link)
     return BMB_OK;
 }
 
-bmb_err bmb_viewer_pump_packets(bmb_context *x, bmb_viewer *v, bmb_link *link)
+static bmb_err pump_packets(bmb_context *x, bmb_viewer *v, bmb_link *link)
 {
     if (v->pace_us > x->now) {
         burst_due(x, v);
@@ -81,6 +81,20 @@ bmb_err bmb_viewer_pump_packets(bmb_context *x, bmb_viewer *v, bmb_link *link)
     }
     while (bmb_viewer_take_frame(x, v, link) && send_burst(x, v, link) == BMB_OK) continue;
     return BMB_AGAIN;
+}
+
+static bmb_err pump_stream(bmb_context *x, bmb_viewer *v, bmb_link *link)
+{
+    while (bmb_viewer_take_frame(x, v, link)) {
+        bmb_err err = bmb_viewer_finish(x, v, link);
+        if (err != BMB_OK || v->once) return err;
+    }
+    return BMB_AGAIN;
+}
+
+bmb_err bmb_viewer_pump(bmb_context *x, bmb_viewer *v, bmb_link *link)
+{
+    return BMB_WITH_RTP && link->kind->packets ? pump_packets(x, v, link) : pump_stream(x, v, link);
 }
 
 /* Additive increase, multiplicative decrease, of what is lost. Loss that does not go when less is sent is not for want
