@@ -125,4 +125,6 @@ if options.write:
     i, j = text.index(begin) + len(begin), text.index(end)
     with open(page, "w") as f:
         f.write(text[:i] + "\n".join(table) + "\n" + text[j:])
-    plot("/tmp/weak.svg" if not os.access(f"{source}/docs", os.W_OK) else f"{source}/docs/screenshots/weak-links.svg")
+    with tempfile.TemporaryDirectory() as here:
+        plot(f"{here}/p.svg")
+        run("convert", f"{here}/p.svg", "-strip", "-colors", "64", f"{source}/docs/screenshots/weak-links.png")

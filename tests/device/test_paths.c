@@ -203,13 +203,17 @@ static void pictures_are_left_out_for_a_receiver_that_loses_them(void **state)
     size_t full = second_with(0), cut = second_with(128), more;
     assert_true(full > 180000);
     assert_in_range(cut, full * 35 / 100, full * 50 / 100); /* what arrived, and a tenth less */
-    more = second_with(0);
-    for (unsigned i = 0; i < 10; i++) more = second_with(0);
-    assert_in_range(more, cut * 5 / 4, full); /* and slowly up again */
     bmb_viewer_stats v;
     assert_int_equal(bmb_viewer_stats_get(t.device, 0, &v), BMB_OK);
+    assert_int_equal(v.held_by.cause, BMB_CAUSE_LOSS);
+    assert_int_equal(v.held_by.is, 128);
+    more = second_with(0);
+    for (unsigned i = 0; i < 8; i++) more = second_with(0);
+    assert_in_range(more, cut * 11 / 10, full); /* and slowly up again */
+    assert_int_equal(bmb_viewer_stats_get(t.device, 0, &v), BMB_OK);
     assert_true(v.skipped > 50);
-    for (unsigned i = 0; i < 20; i++) more = second_with(0);
+    assert_int_equal(v.held_by.cause, BMB_CAUSE_LINK); /* which is narrow, as its reports have shown */
+    for (unsigned i = 0; i < 30; i++) more = second_with(0);
     assert_in_range(more, full * 9 / 10, full * 11 / 10);
 }
 

@@ -124,6 +124,20 @@ static void frames_without_room_are_a_matter_of_memory(void **state)
     assert_int_equal(feed().cause, BMB_CAUSE_NOTHING);
 }
 
+static void a_rate_that_is_held_is_a_limit(void **state)
+{
+    (void)state;
+    fake_device_close(&t);
+    fake_device_prepare(&t, BMB_CODEC_JPEG);
+    t.feeds[0].mode.mfps = 25000;
+    t.feeds[0].kbps = 800; /* of 1600, whatever quality is asked for */
+    fake_device_open(&t);
+    pictures(150, 40000);
+    assert_int_equal(feed().cause, BMB_CAUSE_LIMIT);
+    assert_int_equal(feed().is, 800);
+    assert_string_equal(told()->text, "limit");
+}
+
 /* So many bytes a second are taken for some seconds. */
 static void narrow(bmb_sock s, unsigned rate, unsigned seconds)
 {
@@ -194,11 +208,9 @@ static void sentences_say_it(void **state)
 int main(void)
 {
     const struct CMUnitTest tests[] = {
-        CASE(nothing_holds_back_what_runs_as_it_is_set),
-        CASE(a_slow_camera_is_told_from_a_busy_processor),
-        CASE(frames_without_room_are_a_matter_of_memory),
-        CASE(a_narrow_link_is_told_from_who_does_not_read),
-        cmocka_unit_test(sentences_say_it),
+        CASE(nothing_holds_back_what_runs_as_it_is_set),    CASE(a_slow_camera_is_told_from_a_busy_processor),
+        CASE(frames_without_room_are_a_matter_of_memory),   CASE(a_rate_that_is_held_is_a_limit),
+        CASE(a_narrow_link_is_told_from_who_does_not_read), cmocka_unit_test(sentences_say_it),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
