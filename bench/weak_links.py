@@ -127,4 +127,4 @@ if options.write:
         f.write(text[:i] + "\n".join(table) + "\n" + text[j:])
     with tempfile.TemporaryDirectory() as here:
         plot(f"{here}/p.svg")
-        run("convert", f"{here}/p.svg", "-strip", "-colors", "64", f"{source}/docs/screenshots/weak-links.png")
+        run("chromium", "--headless", "--no-sandbox", "--hide-scrollbars", "--window-size=1200,700", f"--screenshot={source}/docs/screenshots/weak-links.png", f"file://{here}/p.svg")

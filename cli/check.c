@@ -82,6 +82,39 @@ static void each_second(check_run *run, uint64_t begin_us)
     }
 }
 
+/* Switches the light; the screen's is this terminal's, black or white all over. */
+static void switch_light(check_run *run, bool on)
+{
+    char command[600];
+    if (strcmp(run->light, "screen") == 0) {
+        fputs(on ? "\033[?5h" : "\033[?5l", stderr);
+        fflush(stderr);
+    } else {
+        snprintf(command, sizeof command, "%s %s", run->light, on ? "on" : "off");
+        if (system(command) != 0 && !stop) {
+            cli_error("--light: `%s` fails", command);
+            stop = true;
+        }
+    }
+    for (size_t i = 0; i < run->count; i++) {
+        receive *r = &run->receivers[i];
+        pthread_mutex_lock(&r->lock);
+        measure_lamp_switch(&r->lamp, on, line_now_us());
+        pthread_mutex_unlock(&r->lock);
+    }
+}
+
+/* Not in step with the pictures: between one and a half and two and a half seconds apart. */
+static void tend_light(check_run *run, uint64_t now_us)
+{
+    static bool on;
+    static uint64_t next_us;
+    if (run->light == NULL || now_us < next_us) return;
+    on = !on;
+    switch_light(run, on);
+    next_us = line_now_us() + 1500000u + (uint64_t)random() % 1000000u;
+}
+
 static bool all_ended(const check_run *run)
 {
     for (size_t i = 0; i < run->count; i++)
@@ -105,6 +138,7 @@ static void watch(check_run *run, double seconds, double patience)
     while (!stop && !all_ended(run)) {
         usleep(20000);
         uint64_t now = line_now_us();
+        if (first != 0) tend_light(run, now);
         if (first == 0 && any_picture(run)) {
             first = now;
             next = now + 1000000u;
@@ -122,6 +156,7 @@ static void watch(check_run *run, double seconds, double patience)
         if (first != 0 ? (double)(now - first) / 1e6 >= seconds + 0.01 : (double)(now - begin) / 1e6 >= patience) break;
     }
     run->seconds = (double)(line_now_us() - begin) / 1e6;
+    if (run->light != NULL) switch_light(run, false);
     stop = true;
 }
 
@@ -171,7 +206,7 @@ static bool begin_all(check_run *run)
 int cli_check(int argc, const char **argv)
 {
     double seconds = 10, patience = 10;
-    const char *by = "any", *plot = NULL, *password = NULL;
+    const char *by = "any", *plot = NULL, *password = NULL, *light = NULL;
     char **list = NULL;
     int json = 0, blind = 0;
     const struct poptOption options[] = {
@@ -188,6 +223,10 @@ int cli_check(int argc, const char **argv)
         { "json", 'j', POPT_ARG_NONE, &json, 0, "print one JSON object at the end, and nothing else", NULL },
         { "plot", 'p', POPT_ARG_STRING, &plot, 0, "write a picture of how delays and intervals are spread",
           "FILE.png" },
+        { "light", 'l', POPT_ARG_STRING, &light, 0,
+          "measure the delay by a light before the camera: screen (this terminal, which the camera sees), or a program "
+          "that is called with on and off",
+          "WHAT" },
         { "blind", 0, POPT_ARG_NONE, &blind, 0, "do not decode: less work, and nothing is known of what is to be seen",
           NULL },
         { "password-file", 0, POPT_ARG_STRING, &password, 0,
@@ -201,6 +240,10 @@ int cli_check(int argc, const char **argv)
     if (!cli_options(argc, argv, options, "check ADDRESS...", rest, CHECK_MOST, &help))
         return help ? EXIT_OK : EXIT_USAGE;
     receive_by way;
+    if (light != NULL && blind != 0) {
+        cli_error("--light and --blind: the light is seen in decoded pictures alone");
+        return EXIT_USAGE;
+    }
     if (!by_of(by, &way)) return EXIT_USAGE;
     if (rest[0] == NULL) {
         cli_error("check: an address is missing, such as rtsp://192.0.2.20:8554/yard; see `bambino check --help`");
@@ -222,11 +265,13 @@ int cli_check(int argc, const char **argv)
         return EXIT_USAGE;
     }
     mute = json != 0;
+    run.light = light;
     several = run.count > 1;
     for (size_t i = 0; i < run.count; i++) {
         receive *r = &run.receivers[i];
         r->by = way;
         r->blind = blind != 0;
+        r->lit = light != NULL;
         r->stop = &stop;
         r->say = say;
         r->ctx = &run;

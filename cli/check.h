@@ -20,7 +20,8 @@ typedef struct check_run {
     size_t count;
     check_expected expected[EXPECT_MOST];
     size_t expected_count;
-    double seconds; /* that it took */
+    double seconds;    /* that it took */
+    const char *light; /* "screen", or a program that is called with on and off; NULL: none */
 } check_run;
 
 /* "rate=25"; false: what is wrong was printed. */

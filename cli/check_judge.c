@@ -227,6 +227,8 @@ const char *check_clock_text(measure_clock clock)
         return "RTCP sender reports: as good as both clocks agree";
     case MEASURE_STATED:
         return "the capture time that comes with each picture: as good as both clocks agree";
+    case MEASURE_LIGHT:
+        return "a light that was switched, from glass to glass: up to one interval between pictures too long";
     case MEASURE_STRIP:
         return "the strip in the picture, to 0.1 ms: as good as both clocks agree";
     default:
@@ -262,7 +264,7 @@ static void put_profile(const receive *r, char *out, size_t room)
 
 static void put_clock(const receive *r, char *out, size_t room)
 {
-    static const char *const names[] = { "-", "sender reports", "stated", "strip" };
+    static const char *const names[] = { "-", "sender reports", "stated", "strip", "light" };
     snprintf(out, room, "%s", names[r->m.clock]);
 }
 
@@ -343,7 +345,7 @@ void check_print_summary(const check_run *run)
 
 void check_print_json(const check_run *run, unsigned missed)
 {
-    static const char *const clocks[] = { "none", "sender-reports", "stated", "strip" };
+    static const char *const clocks[] = { "none", "sender-reports", "stated", "strip", "light" };
     cJSON *all = cJSON_CreateObject(), *list = cJSON_AddArrayToObject(all, "received");
     for (size_t i = 0; i < run->count; i++) {
         const receive *r = &run->receivers[i];

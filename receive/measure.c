@@ -149,3 +149,33 @@ double measure_kbps(const measure *m)
     if (n < 2 || m->last_any_us <= m->first_any_us) return 0;
     return (double)m->all.bytes * 8000.0 / (double)(m->last_any_us - m->first_any_us) * (n - 1) / n;
 }
+
+#define SETTLED_US 1000000u /* after a switch pictures are what they will be */
+#define DIFFERENT 8         /* levels that are nearer to each other are noise */
+
+void measure_lamp_begin(measure_lamp *l)
+{
+    *l = (measure_lamp){ .level = { -1, -1 } };
+}
+
+void measure_lamp_switch(measure_lamp *l, bool on, uint64_t now_us)
+{
+    l->on = on;
+    l->switched_us = now_us;
+    l->waits = true;
+}
+
+bool measure_lamp_seen(measure_lamp *l, uint8_t brightness, uint64_t at_us)
+{
+    if (l->switched_us == 0 || at_us < l->switched_us) return false;
+    if (at_us - l->switched_us > SETTLED_US) {
+        l->level[l->on] = brightness;
+        l->waits = false;
+        return false;
+    }
+    int span = l->level[1] - l->level[0], middle = (l->level[1] + l->level[0]) / 2;
+    if (!l->waits || l->level[0] < 0 || l->level[1] < 0 || (span < DIFFERENT && span > -DIFFERENT)) return false;
+    if ((brightness > middle) != (l->level[l->on] > middle)) return false;
+    l->waits = false;
+    return true;
+}

@@ -25,7 +25,8 @@ typedef enum measure_clock {
     MEASURE_NO_CLOCK = 0,
     MEASURE_REPORT, /* RTP time, by RTCP sender reports (RFC 3550 6.4.1) */
     MEASURE_STATED, /* the stream says it with each picture */
-    MEASURE_STRIP   /* it stands in the picture itself (bambino/sim.h) */
+    MEASURE_STRIP,  /* it stands in the picture itself (bambino/sim.h) */
+    MEASURE_LIGHT   /* a light was switched, and it was waited for until a picture shows it */
 } measure_clock;
 
 typedef struct measure_counts {
@@ -68,6 +69,18 @@ typedef struct measure_picture {
 
 void measure_begin(measure *m, uint64_t now_us);
 void measure_picture_came(measure *m, const measure_picture *p);
+
+/* A light that is switched before the camera. Levels are means of a picture's luma samples. */
+typedef struct measure_lamp {
+    bool on, waits;       /* as it was switched last; no picture has shown that yet */
+    uint64_t switched_us; /* 0: never */
+    int level[2];         /* of pictures that have settled, off and on; below 0: not seen yet */
+    bool told;            /* that no difference is seen */
+} measure_lamp;
+void measure_lamp_begin(measure_lamp *l);
+void measure_lamp_switch(measure_lamp *l, bool on, uint64_t now_us);
+/* A picture that arrived then; true: it is the first one that shows the switch. */
+bool measure_lamp_seen(measure_lamp *l, uint8_t brightness, uint64_t at_us);
 
 /* The last second in numbers. */
 typedef struct measure_row {

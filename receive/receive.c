@@ -217,6 +217,17 @@ static bool read_structure(receive *r, const receive_came *came, measure_picture
     return true;
 }
 
+static void take_light(receive *r, const see_facts *seen, measure_picture *p)
+{
+    p->clock = MEASURE_NO_CLOCK;
+    pthread_mutex_lock(&r->lock);
+    if (seen->shown && measure_lamp_seen(&r->lamp, seen->brightness, p->at_us)) {
+        p->clock = MEASURE_LIGHT;
+        p->capture_us = p->wall_us - (int64_t)(p->at_us - r->lamp.switched_us);
+    }
+    pthread_mutex_unlock(&r->lock);
+}
+
 void receive_picture(receive *r, const receive_came *came)
 {
     measure_picture p = { .size = came->size,
@@ -243,6 +254,7 @@ void receive_picture(receive *r, const receive_came *came)
         p.seen = seen.shown;
         p.same = seen.same;
         p.black = seen.black;
+        if (r->lit) take_light(r, &seen, &p);
         if (p.broken && p.key && !r->saw) { /* not for want of another picture */
             p.broken = false;
             r->blind = true;
@@ -252,7 +264,9 @@ void receive_picture(receive *r, const receive_came *came)
         }
         r->saw = r->saw || seen.shown;
         int64_t age_us = p.wall_us - (int64_t)seen.strip.capture_us;
-        if (seen.has_strip && (age_us > RECORDED_US || age_us < -RECORDED_US)) {
+        if (r->lit) {
+            age_us = 0; /* nothing else counts */
+        } else if (seen.has_strip && (age_us > RECORDED_US || age_us < -RECORDED_US)) {
             if (r->step_us[RECEIVE_NOTE] == 0)
                 receive_tell(r, RECEIVE_NOTE, "the strip in the picture is %lld s old: this is a recording",
                              (long long)(age_us / 1000000));
@@ -309,6 +323,7 @@ bool receive_begin(receive *r)
     if (!r->blind) r->see = see_open();
     r->begin_us = line_now_us();
     measure_begin(&r->m, r->begin_us);
+    measure_lamp_begin(&r->lamp);
     if (pthread_create(&r->thread, NULL, run, r) == 0) return true;
     see_close(r->see);
     pthread_mutex_destroy(&r->lock);

@@ -60,6 +60,7 @@ struct receive {
     receive_address to;
     receive_by by;
     bool blind; /* pictures are not decoded */
+    bool lit;   /* the delay is that of a light, which the caller switches (measure_lamp_switch, under the lock) */
     const volatile bool *stop;
     void (*say)(void *ctx, const receive *r, receive_step step, uint64_t us, const char *text); /* from its thread */
     void *ctx;
@@ -68,6 +69,7 @@ struct receive {
     pthread_mutex_t lock;
     pthread_t thread;
     measure m;
+    measure_lamp lamp;
     bmb_codec codec;
     bool known;                                /* codec */
     char profile[40];                          /* "constrained baseline 3.1"; "": not said */

@@ -7,8 +7,8 @@
 static size_t burst_of(const bmb_viewer *v, uint64_t *pause_us)
 {
 #if BMB_WITH_VIEWER_RATES
-    if (v->carry_kbps >
-        0) { /* as fast as its link is thought to carry it: a frame that is not out in time is the next one's loss */
+    /* As fast as its link is thought to carry it: what it takes longer for is left out whole. */
+    if (v->carry_kbps > 0) {
         size_t packets = (size_t)v->carry_kbps * BMB_CARRY_BURST_US / 8000 / v->state.payload_max + 1;
         *pause_us = (uint64_t)packets * v->state.payload_max * 8000 / v->carry_kbps;
         return packets < BMB_GATHER_PIECES ? packets : BMB_GATHER_PIECES;

@@ -19,6 +19,7 @@ void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_track *track, const bmb
     v->keep_all = how->keep_all;
     v->lends = how->lends && x->port->net.send_lent != NULL && x->port->net.unacked != NULL;
     v->since_us = x->now;
+    if (BMB_WITH_PATHS) v->tight = BMB_TIGHT; /* until it is known what it carries */
     v->needs_key = track->row->in_order;
     v->seq = track->reel.next_seq - 1;                                   /* what came before is passed over … */
     if (track->reel.newest != NULL && track->reel.newest->key) v->seq--; /* … but for a newest frame to begin with */

@@ -16,7 +16,7 @@ typedef struct bmb_viewer {
     bool begun;          /* at least one frame was sent */
     bool needs_key;      /* can go on at a key frame only */
     bool keep_all;       /* frames in order as long as the reel has them */
-    uint8_t tight;       /* frames yet for which its path is looked at first: it was full lately */
+    uint8_t tight;       /* frames yet for which its path is looked at first: it was full lately, or is not known */
 #if BMB_WITH_VERDICTS
     bmb_told held_by; /* what was told of what holds it back */
 #endif

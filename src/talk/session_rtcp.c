@@ -44,6 +44,10 @@ static bool take_reports(bmb_talk *t, bmb_session *s, const uint8_t *data, size_
         s->round_trip_us = round_trip_us(t, &b);
         if (s->via == BMB_VIA_RTP_UDP) bmb_viewer_reported(t->x, &s->viewer, b.lost_256);
     }
+    if (BMB_WITH_H264 && walk.key_of == bmb_session_sender(t, s)->state.ssrc && s->track->row->in_order) {
+        ours = true;
+        bmb_camera_want_key(t->x, &s->track->feed->camera); /* at a bounded rate, whoever asks */
+    }
     *bye = walk.bye && (own || ours || is_receiver(s, walk.left));
     return ours;
 }

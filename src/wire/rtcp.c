@@ -2,7 +2,8 @@
 
 #include <string.h>
 
-enum { SR = 200, RR = 201, SDES = 202, BYE = 203 };
+enum { SR = 200, RR = 201, SDES = 202, BYE = 203, FEEDBACK = 206 };
+enum { PLI = 1, FIR = 4 };
 #define CNAME 1u
 #define SINCE_1900_S 2208988800u
 #define HEADER 4u
@@ -76,6 +77,10 @@ bool bmb_rtcp_next(bmb_rtcp_walk *walk, const uint8_t *data, size_t size, bmb_rt
         if (type == BYE) {
             walk->bye = true;
             walk->left = count > 0 && length >= HEADER + 4 ? from : 0;
+        }
+        if (BMB_WITH_H264 && type == FEEDBACK && (count == PLI || count == FIR)) { /* of FIR the first entry counts */
+            uint32_t media = bmb_get_u32(&r), entry = count == FIR ? bmb_get_u32(&r) : media;
+            if (!r.failed && length >= (count == FIR ? 16u : 12u)) walk->key_of = entry;
         }
         if (reports && walk->blocks < count) {
             bmb_reader b = bmb_reader_of(data + walk->at + blocks_at + walk->blocks * BLOCK, BLOCK);

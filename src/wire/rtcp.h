@@ -35,6 +35,8 @@ typedef struct bmb_rtcp_walk {
     uint8_t blocks; /* of it that were given out */
     bool bye;       /* somebody leaves … */
     uint32_t left;  /* … the first source that its BYE names; 0: none */
+    uint32_t
+        key_of; /* a key frame of this stream is asked for: PLI (RFC 4585 6.3.1) or FIR (RFC 5104 4.3.1); 0: none */
 } bmb_rtcp_walk;
 bool bmb_rtcp_next(bmb_rtcp_walk *walk, const uint8_t *data, size_t size, bmb_rtcp_block *out);
 

@@ -424,6 +424,32 @@ static void receivers_reports_are_shown(void **state)
     assert_in_range(v.round_trip_us, 39000, 110000);
 }
 
+static void a_receiver_may_ask_for_a_key_frame(void **state)
+{
+    (void)state;
+    fake_device_open(&t);
+    frame(true);
+    (void)play(UDP);
+    const bmb_addr from = { .family = 4, .ip = { 192, 0, 2, 99 }, .port = 6001 };
+    uint8_t pli[12] = { 0x81, 206, 0, 2, 9, 9, 9, 9 }, fir[20] = { 0x84, 206, 0, 4, 9, 9, 9, 9 };
+    memcpy(fir + 12, t.f->datagrams[0].data + 8, 4); /* our SSRC */
+    frame(true);                                     /* which whoever came has asked for */
+    fake_run(t.f, t.device, 1000000);
+    uint32_t before = t.f->cameras[0].key_requests;
+    fake_datagram_in(t.f, rtcp_port(), &from, pli, sizeof pli); /* of somebody else's stream */
+    fake_run(t.f, t.device, 20000);
+    assert_int_equal(t.f->cameras[0].key_requests, before);
+    memcpy(pli + 8, fir + 12, 4);
+    fake_datagram_in(t.f, rtcp_port(), &from, pli, sizeof pli);
+    fake_run(t.f, t.device, 20000);
+    assert_int_equal(t.f->cameras[0].key_requests, before + 1);
+    for (unsigned i = 0; i < 20; i++) { /* as often as it likes */
+        fake_datagram_in(t.f, rtcp_port(), &from, fir, sizeof fir);
+        fake_run(t.f, t.device, 20000);
+    }
+    assert_in_range(t.f->cameras[0].key_requests, before + 1, before + 2);
+}
+
 static void a_session_over_udp_lives_by_signs_of_life(void **state)
 {
     (void)state;
@@ -885,6 +911,7 @@ int main(void)
         H264(the_clients_preference_decides),
         H264(datagrams_go_to_who_asked),
         H264(receivers_reports_are_shown),
+        H264(a_receiver_may_ask_for_a_key_frame),
         H264(a_session_over_udp_lives_by_signs_of_life),
         H264(a_session_without_its_connection_must_report),
         H264(one_sender_serves_a_whole_group),

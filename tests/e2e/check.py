@@ -171,6 +171,37 @@ for address in (ways[0][2], ways[1][2], ways[4][2]):
     check("signed in" in said and "platform-3" not in said, said)
 end(device)
 
+# A light: a camera that shows, a tenth of a second late, whether the file says on.
+for colour in ("white", "black"):
+    subprocess.run(f"ffmpeg -v quiet -y -f lavfi -i color={colour}:size=160x128 -pix_fmt yuvj420p -frames:v 1 {here}/{colour}.jpg".split(), check=True)
+with open(f"{here}/lamp.sh", "w") as f:
+    f.write(f"#!/bin/sh\necho $1 >{here}/lamp\n")
+os.chmod(f"{here}/lamp.sh", 0o755)
+with open(f"{here}/cam.py", "w") as f:
+    f.write(f"""import sys, time
+pictures = {{"on": open("{here}/white.jpg", "rb").read(), "off": open("{here}/black.jpg", "rb").read()}}
+late, state = [], "off"
+for i in range(100000):
+    try:
+        state = open("{here}/lamp").read().strip() or state
+    except OSError:
+        pass
+    late.append(state)
+    if len(late) > 5:
+        sys.stdout.buffer.write(pictures[late.pop(0)])
+        sys.stdout.buffer.flush()
+    time.sleep(0.02)
+""")
+with open(f"{here}/l.ini", "w") as f:
+    f.write(f"[http]\nlisten = 127.0.0.1:{http}\n[camera lamp]\nprogram = {sys.executable} {here}/cam.py\n[feed lamp]\n")
+lamp = begin(command, "run", f"{here}/l.ini")
+for line in lamp.stdout:
+    if "Ctrl-C" in line:
+        break
+r = measure("--light", f"{here}/lamp.sh", f"http://127.0.0.1:{http}/lamp.mjpeg", seconds=10)[0]
+check(r["delay_by"] == "light" and 80 < r["delay-50"] < 250, str(r))
+end(lamp)
+
 # Others who send: independent encoders, packers and multiplexers.
 port = free_ports()
 senders = [

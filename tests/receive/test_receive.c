@@ -386,6 +386,31 @@ static void numbers_are_what_came(void **state)
     assert_int_equal(m.delay.count, 1); /* a better way to know it begins anew */
 }
 
+static void a_light_is_waited_for(void **state)
+{
+    (void)state;
+    measure_lamp l;
+    unsigned shown = 0;
+    uint64_t delay = 0;
+    measure_lamp_begin(&l);
+    for (unsigned i = 0; i < 400;
+         i++) { /* 25/s, a picture is 120 ms late; on and off each 2 s; a camera that gains slowly */
+        uint64_t now = 1000000 + i * 40000ull;
+        if (i % 50 == 0) measure_lamp_switch(&l, i / 50 % 2 == 0, now - 10000);
+        bool lit = i >= 3 && (i - 3) / 50 % 2 == 0;
+        if (!measure_lamp_seen(&l, (uint8_t)(lit ? 180 - i % 3 : 40 + i % 3), now)) continue;
+        shown++;
+        delay = now - l.switched_us;
+        assert_int_equal(delay, 130000);
+    }
+    assert_int_equal(shown, 6); /* of eight; two were to learn from */
+    measure_lamp_begin(&l);
+    for (unsigned i = 0; i < 400; i++) {
+        if (i % 50 == 0) measure_lamp_switch(&l, i / 50 % 2 == 0, 1 + i * 40000ull);
+        assert_false(measure_lamp_seen(&l, (uint8_t)(100 + i % 4), 1 + i * 40000ull)); /* noise is no light */
+    }
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -401,6 +426,7 @@ int main(void)
         cmocka_unit_test(addresses_are_taken_apart),
         cmocka_unit_test(the_best_of_several_challenges_is_answered),
         cmocka_unit_test(numbers_are_what_came),
+        cmocka_unit_test(a_light_is_waited_for),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
