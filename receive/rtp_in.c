@@ -178,7 +178,7 @@ static void give_waiting(rtp_in *r, uint64_t now_us)
 static void count_lost(rtp_in *r)
 {
     uint32_t expected = r->highest - r->first + 1;
-    r->counts->lost = expected > r->received ? expected - r->received : 0;
+    r->counts->lost = r->lost_before + (expected > r->received ? expected - r->received : 0);
 }
 
 /* RFC 3550 A.8 */
@@ -199,6 +199,7 @@ void rtp_in_packet(rtp_in *r, const uint8_t *data, size_t size, uint64_t at_us)
     if (size > RTP_IN_PACKET_MOST || !read_packet(data, size, &p) || p.type != r->type) return;
     if (!r->begun || p.ssrc != r->ssrc) { /* another source begins anew */
         end_picture(r);
+        r->lost_before = r->counts->lost;
         r->begun = true;
         r->ssrc = p.ssrc;
         r->first = r->highest = r->next = 0x10000u + p.number;

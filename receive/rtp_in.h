@@ -35,6 +35,7 @@ typedef struct rtp_in {
     bool begun;
     uint32_t ssrc, first, highest, next; /* sequence numbers with their cycles */
     uint32_t received;                   /* each once */
+    uint32_t lost_before;                /* of sources before this one */
     uint32_t expected_before, received_before;
     int64_t transit; /* RTP units */
     double jitter;   /* RTP units */

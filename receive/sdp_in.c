@@ -21,7 +21,7 @@ static void take_attribute(sdp_in *out, sdp_media *m, const char *a)
     char name[24];
     double rate;
     if (strncasecmp(a, "control:", 8) == 0)
-        snprintf(m != NULL ? m->control : out->control, sizeof out->control, "%s", a + 8);
+        snprintf(m != NULL ? m->control : out->control, sizeof out->control, "%.255s", a + 8);
     if (m == NULL) return;
     if (sscanf(a, "rtpmap:%u %23[^/]/%u", &type, name, &m->clock) == 3 && type == m->type)
         snprintf(m->codec, sizeof m->codec, "%s", name);
