@@ -116,7 +116,7 @@
 #endif
 
 /* What a board may have, and how it is looked after. */
-/* 0.5 KB; RAM: 8 bytes for each connection */
+/* 0.3 KB */
 #ifndef BMB_WITH_PATHS
 #define BMB_WITH_PATHS 1 /* pictures begin when the path is free for them, where the port knows (bmb_net.path) */
 #endif
@@ -132,7 +132,7 @@
 #ifndef BMB_WITH_VIEWER_RATES
 #define BMB_WITH_VIEWER_RATES 1 /* frames and bits a second of each viewer; 40 bytes for each of them */
 #endif
-/* 1.2 KB; RAM: 4 bytes for each viewer, 32 for each feed */
+/* 1.1 KB; RAM: 8 bytes for each viewer, 24 for each feed */
 #ifndef BMB_WITH_VERDICTS
 #define BMB_WITH_VERDICTS 1 /* what holds feeds and viewers back (bmb_verdict), with BMB_WITH_VIEWER_RATES */
 #endif
