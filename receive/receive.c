@@ -106,8 +106,10 @@ void receive_tell(receive *r, receive_step step, const char *fmt, ...)
     va_start(args, fmt);
     vsnprintf(text, sizeof text, fmt, args);
     va_end(args);
-    for (char *c = text; *c != '\0'; c++) /* what a peer says must not steer a terminal */
-        if (((unsigned char)*c < 0x20 && *c != '\n') || *c == 0x7F) *c = '?';
+    for (char *c = text; *c != '\0'; c++) { /* what a peer says must not steer a terminal: C0, and C1 in UTF-8 */
+        const unsigned char at = (unsigned char)*c, next = (unsigned char)c[1];
+        if ((at < 0x20 && at != '\n') || at == 0x7F || (at == 0xC2 && next < 0xA0)) *c = '?';
+    }
     pthread_mutex_lock(&r->lock);
     uint64_t us = line_now_us() - r->begin_us;
     bool first = r->step_us[step] == 0;

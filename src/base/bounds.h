@@ -40,13 +40,14 @@
 #define BMB_LOOK_MOST_US 20000u         /* between two looks at whether a path is free */
 #define BMB_ROUND_TRIP_MOST_US 1000000u /* more is a queue, whatever the system says */
 #define BMB_TIGHT 60u                   /* frames that must find it free before a path counts as wide again */
-#define BMB_LAG_US 500000u       /* an H.264 viewer that is further behind the newest frame goes on at a key frame */
-#define BMB_KEY_PAUSE_US 500000u /* least time between two requests for a key frame, over all viewers of a feed */
-#define BMB_BURST 16u            /* packets that leave at once: about 22 KB, what a small switch or radio buffers */
-#define BMB_BURST_GAP_US 1000u   /* least pause between bursts, the resolution of the port's wait */
-#define BMB_CARRY_BURST_US 2000u /* of a narrow link's time are sent at once */
-#define BMB_CARRY_SHARE 90u      /* per cent of what arrived is sent from then on */
-#define BMB_CARRY_LEAST 64u      /* kbit/s: less is no stream */
+#define BMB_LAG_US 500000u         /* an H.264 viewer that is further behind the newest frame goes on at a key frame */
+#define BMB_KEY_PAUSE_US 500000u   /* least time between two requests for a key frame, over all viewers of a feed */
+#define BMB_BURST 16u              /* packets that leave at once: about 22 KB, what a small switch or radio buffers */
+#define BMB_BURST_GAP_US 1000u     /* least pause between bursts, the resolution of the port's wait */
+#define BMB_CARRY_BURST_US 2000u   /* of a narrow link's time are sent at once */
+#define BMB_CARRY_PAUSE_US 400000u /* between two reports that are followed, at least, and at most twice that */
+#define BMB_CARRY_SHARE 90u        /* per cent of what arrived is sent from then on */
+#define BMB_CARRY_LEAST 64u        /* kbit/s: less is no stream */
 #define BMB_CARRY_TRIES 3u       /* cuts that do not help: the link is wide enough, and loses some of everything … */
 #define BMB_CARRY_DEAF 60u       /* … which is believed for so many reports */
 #define BMB_REPORT_US 5000000u   /* between two RTCP sender reports (RFC 3550 6.2) */

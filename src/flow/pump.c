@@ -103,6 +103,9 @@ void bmb_viewer_reported(const bmb_context *x, bmb_viewer *v, uint8_t lost_256)
 {
 #if BMB_WITH_VIEWER_RATES
     uint32_t mfps, kbps;
+    const uint8_t now = (uint8_t)(x->now / BMB_CARRY_PAUSE_US);
+    if ((uint8_t)(now - v->heard) < 2) return; /* what was changed has not shown yet */
+    v->heard = now;
     bmb_viewer_rate(v, x->now, &mfps, &kbps);
     if (v->framer == NULL || kbps == 0 || v->deaf > 0) {
         if (v->deaf > 0) v->deaf--;

@@ -29,7 +29,8 @@ typedef struct bmb_viewer {
     uint32_t behind[BMB_LENT_MOST]; /* … and the bytes that the link took behind each */
     uint32_t seq;                   /* last frame sent or passed over */
 #if BMB_WITH_VIEWER_RATES
-    uint8_t lost_256, in_vain, deaf; /* datagrams: the last loss, cuts that did not help, reports to pass over */
+    uint8_t lost_256, in_vain, deaf; /* datagrams: the last loss, cuts that did not help, reports to pass over … */
+    uint8_t heard; /* … and when one was last followed, the lower half of a count of BMB_CARRY_PAUSE_US */
 #endif
     bmb_stream_state state;
     uint32_t age_ms;

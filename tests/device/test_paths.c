@@ -217,6 +217,21 @@ static void pictures_are_left_out_for_a_receiver_that_loses_them(void **state)
     assert_in_range(more, full * 9 / 10, full * 11 / 10);
 }
 
+static void reports_by_the_dozen_count_once(void **state)
+{
+    (void)state;
+    uint8_t rr[32] = { 0x81, 201, 0, 7, 0, 0, 0, 5, 0, 0, 0, 0, 128 };
+    play_by_udp();
+    size_t full = second_with(0);
+    (void)second_with(128);
+    memcpy(rr + 8, ssrc, sizeof ssrc);
+    for (unsigned i = 0; i < 12; i++) {
+        fake_datagram_in(t.f, t.f->next_bound, &rtcp, rr, sizeof rr);
+        fake_run(t.f, t.device, 20000);
+    }
+    assert_in_range(second_with(0), full * 18 / 100, full * 35 / 100); /* two cuts, not thirteen */
+}
+
 static void loss_that_does_not_go_is_not_for_want_of_room(void **state)
 {
     (void)state;
@@ -236,13 +251,10 @@ static void loss_that_does_not_go_is_not_for_want_of_room(void **state)
 int main(void)
 {
     const struct CMUnitTest tests[] = {
-        CASE(nothing_begins_before_the_path_is_free),
-        CASE(what_the_way_itself_holds_is_no_queue),
-        CASE(a_path_that_never_frees_ends_in_a_stall),
-        CASE(a_wide_path_is_not_looked_at),
-        CASE(interleaved_pictures_wait_likewise),
-        CASE(pictures_are_left_out_for_a_receiver_that_loses_them),
-        CASE(loss_that_does_not_go_is_not_for_want_of_room),
+        CASE(nothing_begins_before_the_path_is_free),  CASE(what_the_way_itself_holds_is_no_queue),
+        CASE(a_path_that_never_frees_ends_in_a_stall), CASE(a_wide_path_is_not_looked_at),
+        CASE(interleaved_pictures_wait_likewise),      CASE(pictures_are_left_out_for_a_receiver_that_loses_them),
+        CASE(reports_by_the_dozen_count_once),         CASE(loss_that_does_not_go_is_not_for_want_of_room),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
