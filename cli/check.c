@@ -206,8 +206,9 @@ static bool begin_all(check_run *run)
 int cli_check(int argc, const char **argv)
 {
     double seconds = 10, patience = 10;
-    const char *by = "any", *plot = NULL, *password = NULL, *light = NULL;
-    char **list = NULL;
+    /* What popt has allocated stays until the end. */
+    static const char *by = "any", *plot = NULL, *password = NULL, *light = NULL;
+    static char **list;
     int json = 0, blind = 0;
     const struct poptOption options[] = {
         { "for", 'f', POPT_ARG_DOUBLE | POPT_ARGFLAG_SHOW_DEFAULT, &seconds, 0,
