@@ -126,6 +126,72 @@ static void jitter_is_what_the_standard_says(void **state)
     rtp_in_free(&in);
 }
 
+/* RFC 6184: units of one packet, several in one, and one over several. */
+static void units_are_put_together(void **state)
+{
+    (void)state;
+    static const uint8_t several[] = { 0x78, 0, 3, 0x67, 1, 2, 0, 2, 0x68, 3 }, first[] = { 0x7C, 0x85, 4, 5 },
+                         middle[] = { 0x7C, 0x05, 6 }, last[] = { 0x7C, 0x45, 7 };
+    static const uint8_t expected[] = { 0, 0, 0, 1, 0x67, 1, 2, 0, 0, 0, 1, 0x68, 3, 0, 0, 0, 1, 0x65, 4, 5, 6, 7 };
+    const bmb_slice parts[] = {
+        { several, sizeof several }, { first, sizeof first }, { middle, sizeof middle }, { last, sizeof last }
+    };
+    begin(RTP_IN_H264, 96);
+    for (unsigned from = 0; from < 2; from++) /* the second time without the first two packets */
+        for (size_t i = from * 2; i < 4; i++) {
+            uint8_t p[64];
+            (void)packet(p, (uint16_t)(from * 10 + i), from * 3000, i == 3, 0);
+            memcpy(p + 12, parts[i].data, parts[i].size);
+            rtp_in_packet(&in, p, 12 + parts[i].size, from * 200000 + i);
+            rtp_in_wait(&in, from * 200000 + 100000);
+            if (i == 3 && from == 0) assert_int_equal(got_size, sizeof expected);
+            if (i == 3 && from == 0) assert_memory_equal(got, expected, sizeof expected);
+        }
+    assert_int_equal(whole, 1);
+    assert_int_equal(broken, 1);
+    rtp_in_free(&in);
+}
+
+static void another_source_is_counted_anew(void **state)
+{
+    (void)state;
+    uint8_t p[64];
+    begin(RTP_IN_H264, 96);
+    send_one(10, 0, true, 0);
+    send_one(12, 3000, true, 1000);
+    assert_int_equal(counts.lost, 1);
+    for (uint16_t i = 0; i < 3; i++) {
+        size_t size = packet(p, (uint16_t)(500 + 2 * i), i * 3000u, true, 1);
+        p[11] = 8; /* SSRC */
+        rtp_in_packet(&in, p, size, 300000 + i * 100000u);
+    }
+    assert_int_equal(counts.lost, 3); /* one of the first, two of the second */
+    assert_int_equal(counts.packets, 5);
+    assert_int_equal(counts.doubled + counts.late, 0);
+    p[1] = 97; /* and another payload type is not looked at */
+    rtp_in_packet(&in, p, 23, 700000);
+    assert_int_equal(counts.packets, 5);
+    rtp_in_free(&in);
+}
+
+static void restart_intervals_come_back(void **state)
+{
+    (void)state;
+    const jpeg_in_head h = { .type = 65, .q = 50, .width = 64, .height = 48, .restart = 4 };
+    uint8_t tables[128];
+    bytes_in image = { NULL, 0, 0 };
+    bmb_jpeg j;
+    jpeg_in_tables(50, tables);
+    assert_true(jpeg_in_begin(&image, &h, tables));
+    assert_true(bytes_in_add(&image, "\x12\x34\xFF\xD9", 4));
+    assert_int_equal(bmb_jpeg_parse(image.data, image.size, &j), BMB_OK);
+    assert_int_equal(j.restart_interval, 4);
+    assert_int_equal(j.width, 64);
+    assert_int_equal(j.component[0].v, 2); /* 4:2:0 */
+    assert_memory_equal(image.data + j.quant_at[1], tables + 64, 64);
+    bytes_in_free(&image);
+}
+
 static void reports_say_when_a_picture_was_taken(void **state)
 {
     (void)state;
@@ -381,6 +447,14 @@ static void numbers_are_what_came(void **state)
     assert_int_equal(m.still_most_us, 400000);
     assert_true(measure_spread_part(&m.delay, 50) > 53 && measure_spread_part(&m.delay, 50) < 57);
     assert_true(measure_spread_part(&m.delay, 100) <= 80);
+    m.all.lost = 5;
+    measure_second(&m, 3000000, &row);
+    assert_int_equal(row.counts.pictures, 25);
+    assert_int_equal(row.counts.same, 6); /* of those after the 25th: what is of before is not counted twice */
+    assert_int_equal(row.counts.lost, 5);
+    m.all.lost = 3; /* two were only late */
+    measure_second(&m, 4000000, &row);
+    assert_int_equal(row.counts.lost + row.counts.pictures + row.counts.same, 0);
     const measure_picture better = { .at_us = 9000000, .wall_us = 500, .capture_us = 0, .clock = MEASURE_STRIP };
     measure_picture_came(&m, &better);
     assert_int_equal(m.delay.count, 1); /* a better way to know it begins anew */
@@ -417,6 +491,9 @@ int main(void)
         cmocka_unit_test(order_loss_and_doubles_are_counted),
         cmocka_unit_test(a_lost_end_breaks_its_picture_alone),
         cmocka_unit_test(jitter_is_what_the_standard_says),
+        cmocka_unit_test(units_are_put_together),
+        cmocka_unit_test(another_source_is_counted_anew),
+        cmocka_unit_test(restart_intervals_come_back),
         cmocka_unit_test(reports_say_when_a_picture_was_taken),
         cmocka_unit_test(a_jpeg_comes_out_as_it_went_in),
         cmocka_unit_test(tables_of_a_factor_are_the_standards),
