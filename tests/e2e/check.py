@@ -1,11 +1,12 @@
 #!/usr/bin/env python3
 """bambino check against a device, against other programs that send, and against a relay that loses, turns round and doubles
 what it passes on: what it says is what happened. check.py PATH-OF-BAMBINO"""
-import json, os, random, re, signal, socket, subprocess, sys, tempfile, threading, time, urllib.request
+import atexit, json, os, random, re, signal, socket, subprocess, sys, tempfile, threading, time, urllib.request
 
 command = sys.argv[1]
 here = tempfile.mkdtemp()
 checks, bad, processes = 0, [], []
+atexit.register(lambda: [p.kill() for p in processes if p.poll() is None])
 
 
 def check(good, what):
@@ -265,9 +266,6 @@ for what, said in (("lost", r["packets-lost"]), ("late", r["late"]), ("doubled",
     check(said == relay[what] and said > 5, f"{what}: {said} told, {relay[what]} on the way")
 check(0 < r["broken"] <= relay["lost"] and r["broken"] + r["pictures"] > 45, f"{r}")
 
-for p in processes:
-    if p.poll() is None:
-        p.kill()
 subprocess.run(["rm", "-r", here])
 print(f"{checks - len(bad)} of {checks} checks passed")
 sys.exit(1 if bad else 0)
