@@ -1,4 +1,5 @@
 /* Bytes over TCP: the framed protocol (docs/framed.md), a transport stream, or frames as they are, by what comes. */
+#include <limits.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -60,6 +61,7 @@ static bool sign_in(plain *t)
     body[BMB_SHA256_SIZE] = (uint8_t)name.size;
     memcpy(body + BMB_SHA256_SIZE + 1, a->user, name.size);
     t->signing = true;
+    t->feeds = UINT_MAX; /* how many there are for him is known when they were told */
     t->told = 0;
     t->names[0] = '\0';
     return send_request(t, BMB_FRAMED_ASK_SIGN_IN, body, (uint32_t)(BMB_SHA256_SIZE + 1 + name.size));
@@ -144,7 +146,11 @@ static bool take_message(plain *t, const bmb_framed_message *m, const uint8_t *b
             receive_tell(t->r, RECEIVE_FAILED, "name or password are wrong for \"%s\"", t->realm);
             return false;
         }
-        if (asked == BMB_FRAMED_ASK_SIGN_IN) receive_tell(t->r, RECEIVE_SIGNED_IN, "as %s", t->r->to.user);
+        if (asked == BMB_FRAMED_ASK_SIGN_IN) {
+            receive_tell(t->r, RECEIVE_SIGNED_IN, "as %s", t->r->to.user);
+            return send_request(t, BMB_FRAMED_ASK_ALIVE, NULL, 0); /* which is answered behind the list */
+        }
+        if (asked == BMB_FRAMED_ASK_ALIVE && t->signing && t->feeds == UINT_MAX) t->feeds = t->told;
         if (asked == BMB_FRAMED_ASK_FEED && reason == 7)
             receive_tell(t->r, RECEIVE_FAILED, "as many watch as may: raise the limit of viewers there, or end one");
         if (asked == BMB_FRAMED_ASK_FEED && reason != 0) return false;
