@@ -96,6 +96,14 @@ bool auth_put(auth *a, const receive_address *to, const char *method, const char
     return at < room;
 }
 
+void auth_succeeded(receive *r, const auth *a)
+{
+    receive_tell(r, RECEIVE_SIGNED_IN, "as %s, %s", r->to.user,
+                 !a->digest  ? "Basic: the password is not hidden"
+                 : a->sha256 ? "Digest, SHA-256"
+                             : "Digest, MD5");
+}
+
 void auth_failed(receive *r, const auth *a)
 {
     if (r->to.user[0] == '\0')

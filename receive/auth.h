@@ -15,6 +15,8 @@ typedef struct auth {
 void auth_take(auth *a, const char *challenge);
 /* The header line with its end; false: it is not known who signs in, or it was tried. */
 bool auth_put(auth *a, const receive_address *to, const char *method, const char *uri, char *out, size_t room);
+/* Tells how. */
+void auth_succeeded(receive *r, const auth *a);
 /* Why not, in words. */
 void auth_failed(receive *r, const auth *a);
 

@@ -85,11 +85,7 @@ static int on_head(http_parser *p)
     if (strncasecmp(t->type, "application/sdp", 15) == 0) t->kind = HTTP_SDP;
     t->good = t->kind != HTTP_OTHER;
     if (!t->good) return 0;
-    if (t->auth.asked)
-        receive_tell(t->r, RECEIVE_SIGNED_IN, "as %s, %s", t->r->to.user,
-                     !t->auth.digest  ? "Basic: the password is not hidden"
-                     : t->auth.sha256 ? "Digest, SHA-256"
-                                      : "Digest, MD5");
+    if (t->auth.asked) auth_succeeded(t->r, &t->auth);
     receive_set_way(t->r, t->kind == HTTP_PARTS ? "JPEG over HTTP" : t->kind == HTTP_TS ? "TS over HTTP" : "HTTP");
     receive_tell(t->r, RECEIVE_DESCRIBED, "%s", t->type);
     return 0;
@@ -197,19 +193,6 @@ static bool ask(http *t)
     return n > 0 && (size_t)n < sizeof request && line_send(&t->l, request, (size_t)n) && read_answer(t);
 }
 
-static bool open_line(http *t)
-{
-    receive *r = t->r;
-    bool secure = r->to.scheme == RECEIVE_HTTPS;
-    line_state state = line_open(&t->l, r->to.host, r->to.port, secure, 5000, r->stop);
-    if (t->l.resolved_us > 0) receive_tell(r, RECEIVE_RESOLVED, "%s", t->l.peer_text);
-    if (state != LINE_OPEN && receive_goes_on(r)) receive_line_failed(r, (int)state, t->l.error);
-    if (state != LINE_OPEN) return false;
-    receive_tell(r, RECEIVE_CONNECTED, "in %.1f ms", (double)(t->l.connected_us - t->l.resolved_us) / 1000.0);
-    if (secure) receive_tell(r, RECEIVE_ENCRYPTED, "%s; certificate %s", t->l.cipher, t->l.fingerprint);
-    return true;
-}
-
 /* Another address of the same kind; false: there is none, or it was told. */
 static bool follow(http *t)
 {
@@ -262,7 +245,7 @@ void receive_http(receive *r)
     t->r = r;
     (void)session_begin(&t->media, r, &ts);
     for (unsigned i = 0; i <= REDIRECTS_MOST + 1; i++) {
-        bool whole = open_line(t) && ask(t);
+        bool whole = receive_connect(r, &t->l, r->to.scheme == RECEIVE_HTTPS) && ask(t);
         unsigned status = t->parser.status_code;
         line_close(&t->l);
         if (!whole) break;

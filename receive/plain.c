@@ -268,20 +268,11 @@ void receive_plain(receive *r)
 {
     plain *t = calloc(1, sizeof *t);
     const sdp_media ts = { .codec = "MP2T", .clock = 90000 };
-    bool secure = r->to.scheme == RECEIVE_TLS;
     if (t == NULL) return;
     t->r = r;
     (void)session_begin(&t->media, r, &ts);
     splitter_begin(&t->split, SPLIT_UNKNOWN, 0);
-    line_state state = line_open(&t->l, r->to.host, r->to.port, secure, 5000, r->stop);
-    if (t->l.resolved_us > 0) receive_tell(r, RECEIVE_RESOLVED, "%s", t->l.peer_text);
-    if (state == LINE_OPEN) {
-        receive_tell(r, RECEIVE_CONNECTED, "in %.1f ms", (double)(t->l.connected_us - t->l.resolved_us) / 1000.0);
-        if (secure) receive_tell(r, RECEIVE_ENCRYPTED, "%s; certificate %s", t->l.cipher, t->l.fingerprint);
-        watch(t);
-    } else if (receive_goes_on(r)) {
-        receive_line_failed(r, (int)state, t->l.error);
-    }
+    if (receive_connect(r, &t->l, r->to.scheme == RECEIVE_TLS)) watch(t);
     line_close(&t->l);
     session_free(&t->media);
     splitter_free(&t->split);

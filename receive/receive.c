@@ -12,6 +12,7 @@
 #include "wire/h264.h"
 #include "wire/jpeg.h"
 
+#define CONNECT_MS 5000
 #define RECORDED_US 60000000 /* what is so far from now was not taken now */
 
 static const struct {
@@ -136,7 +137,7 @@ void receive_first_bytes(receive *r)
     if (r->step_us[RECEIVE_PACKET] == 0) receive_tell(r, RECEIVE_PACKET, "%s", r->from[0] != '\0' ? r->from : r->way);
 }
 
-void receive_line_failed(receive *r, int state, int error)
+static void tell_failure(receive *r, line_state state, int error)
 {
     const receive_address *a = &r->to;
     char others[400];
@@ -173,6 +174,17 @@ void receive_line_failed(receive *r, int state, int error)
         receive_tell(r, RECEIVE_FAILED, "it cannot be connected to: %s", strerror(error));
         return;
     }
+}
+
+bool receive_connect(receive *r, line *l, bool secure)
+{
+    line_state state = line_open(l, r->to.host, r->to.port, secure, CONNECT_MS, r->stop);
+    if (l->resolved_us > 0) receive_tell(r, RECEIVE_RESOLVED, "%s", l->peer_text);
+    if (state != LINE_OPEN && receive_goes_on(r)) tell_failure(r, state, l->error);
+    if (state != LINE_OPEN) return false;
+    receive_tell(r, RECEIVE_CONNECTED, "in %.1f ms", (double)(l->connected_us - l->resolved_us) / 1000.0);
+    if (secure) receive_tell(r, RECEIVE_ENCRYPTED, "%s; certificate %s", l->cipher, l->fingerprint);
+    return true;
 }
 
 /* ITU-T H.264 A.2 and A.3: what the three bytes mean. */

@@ -99,8 +99,9 @@ void receive_end(receive *r);   /* *stop is true: waits for its thread */
 
 /* For the conversations. */
 void receive_tell(receive *r, receive_step step, const char *fmt, ...) __attribute__((format(printf, 3, 4)));
-/* Tells that it failed, with what can be found out about it. */
-void receive_line_failed(receive *r, int state, int error);
+/* Tells each step; false: it failed, and that was told with what can be found out about it. */
+struct line;
+bool receive_connect(receive *r, struct line *l, bool secure);
 void receive_first_bytes(receive *r);
 void receive_picture(receive *r, const receive_came *came);
 void receive_set_way(receive *r, const char *way);

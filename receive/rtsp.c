@@ -126,10 +126,7 @@ static bool ask(rtsp *t, const char *method, const char *uri, const char *lines)
         if (part_value(at + 1, "WWW-Authenticate", value, sizeof value) != NULL) auth_take(&t->auth, value);
     if (!ask_once(t, method, uri, lines)) return false;
     if (t->status == 401) return auth_failed(t->r, &t->auth), false;
-    receive_tell(t->r, RECEIVE_SIGNED_IN, "as %s, %s", t->r->to.user,
-                 !t->auth.digest  ? "Basic: the password is not hidden"
-                 : t->auth.sha256 ? "Digest, SHA-256"
-                                  : "Digest, MD5");
+    auth_succeeded(t->r, &t->auth);
     return true;
 }
 
@@ -347,12 +344,7 @@ static bool attempt(rtsp *t, receive_by by)
     const sdp_media *video;
     bool secure = r->to.scheme == RECEIVE_RTSPS, v6 = strchr(r->to.host, ':') != NULL, again = false;
     t->rtp = t->rtcp = -1;
-    line_state state = line_open(&t->l, r->to.host, r->to.port, secure, 5000, r->stop);
-    if (t->l.resolved_us > 0) receive_tell(r, RECEIVE_RESOLVED, "%s", t->l.peer_text);
-    if (state != LINE_OPEN && receive_goes_on(r)) receive_line_failed(r, (int)state, t->l.error);
-    if (state != LINE_OPEN) return false;
-    receive_tell(r, RECEIVE_CONNECTED, "in %.1f ms", (double)(t->l.connected_us - t->l.resolved_us) / 1000.0);
-    if (secure) receive_tell(r, RECEIVE_ENCRYPTED, "%s; certificate %s", t->l.cipher, t->l.fingerprint);
+    if (!receive_connect(r, &t->l, secure)) return false;
     snprintf(t->uri, sizeof t->uri, "%s://%s%s%s:%u%s", secure ? "rtsps" : "rtsp", v6 ? "[" : "", r->to.host,
              v6 ? "]" : "", r->to.port, r->to.path);
     if (!describe(t, &sdp, &video) || !set_up(t, video, by)) return false;
