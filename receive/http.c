@@ -211,8 +211,11 @@ static bool follow(http *t)
         return false;
     }
     receive_tell(t->r, RECEIVE_NOTE, "it points to %s", to.text);
-    memcpy(to.user, a->user, sizeof to.user);
-    memcpy(to.password, a->password, sizeof to.password);
+    /* Name and password were given for this host, and not to be shown where they were hidden before. */
+    bool same = strcasecmp(to.host, a->host) == 0 && (to.scheme == a->scheme || to.scheme == RECEIVE_HTTPS);
+    memcpy(to.user, same ? a->user : "", same ? sizeof to.user : 1);
+    memcpy(to.password, same ? a->password : "", same ? sizeof to.password : 1);
+    if (!same) memset(&t->auth, 0, sizeof t->auth);
     memcpy(to.text, a->text, sizeof to.text);
     *a = to;
     return true;
