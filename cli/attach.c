@@ -310,6 +310,9 @@ static bool prepare_feed(cli_device *d, size_t index)
                                       .open = f->multicast_open != 0,
                                       .always = f->multicast_always != 0 };
     out->open = f->open != 0;
+    out->step = f->step[0] != '\0' ? f->step : NULL;
+    out->follow = (bmb_follow)f->follow;
+    out->follow_kbps = (uint32_t)f->follow_least;
     return true;
 }
 
@@ -377,6 +380,7 @@ bool cli_prepare(cli_device *d)
     c->idle_ms = (uint32_t)f->idle_ms;
     c->session_ms = (uint32_t)f->session_ms;
     c->unsent_ms = (uint32_t)f->unsent_ms;
+    c->uplink_kbps = (uint32_t)f->uplink_kbps;
     reserve(d);
     if (d->tolerant) drop_missing(d);
     if (!cli_prepare_rows(d) || !cli_access_open(d) || !cli_secure_open(d)) return false;

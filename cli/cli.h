@@ -59,6 +59,9 @@ typedef struct cli_feed {
     bool multicast_auto; /* a group is to be chosen */
     int64_t multicast_ttl, multicast_always, multicast_open, open, paused;
     int64_t night_below, day_above, night_after, night_light;
+    char step[BMB_NAME_MAX];
+    int follow; /* bmb_follow */
+    int64_t follow_least;
     bool changed; /* over the file: its codec may be another than the one that its controls were set for */
     int line;
 } cli_feed;
@@ -68,7 +71,7 @@ typedef struct cli_plain {
     char name[BMB_NAME_MAX];
     char feed[BMB_NAME_MAX]; /* "": by its name, or all */
     int format;              /* 0: chosen by codec; else 1 + bmb_stream_format */
-    int64_t keep_all, controls;
+    int64_t keep_all, controls, reserve_kbps;
     char hosts[CLI_TEXT_MAX];
     int64_t paused;
     int64_t secure;         /* tcp */

@@ -90,6 +90,7 @@ static void new_feed(reading *r, const char *name)
 {
     cli_feed *f = &r->out->feeds[r->out->feed_count++];
     memset(f, 0, sizeof *f);
+    f->follow = BMB_FOLLOW_MEDIAN;
     snprintf(f->name, sizeof f->name, "%s", name);
     snprintf(f->camera, sizeof f->camera, "%s", name);
     snprintf(f->title, sizeof f->title, "%s", name);

@@ -16,6 +16,7 @@ static const char *tcp_formats[BMB_FORMAT_COUNT + 2], *push_formats[BMB_FORMAT_C
 static const char *const styles[] = { "off", "states", "viewed", "frames", NULL };
 static const char *const intake_formats[] = { "auto", "jpeg", "h264", "i420",  "nv12",
                                               "yuyv", "uyvy", "grey", "rgb24", NULL };
+static const char *const follows[] = { "nobody", "median", "slowest", NULL };
 static const char *const levels[] = { "error", "warning", "info", "debug", NULL };
 static const char *const anybodies[] = { "auto", "nothing", "watch", "adjust", NULL };
 static const char *const storages[] = { "auto", "kept", "borrowed", NULL };
@@ -90,7 +91,8 @@ static const key_row keys[] = {
     { SECTION_NETWORK, "ssid", KEY_TEXT, DEVICE(ssid), 1, 32, NULL, "", "none",
       "SSID of the radio network to join; its passphrase stands in the secrets file" },
     { SECTION_NETWORK, "uplink-kbps", KEY_INT, DEVICE(uplink_kbps), 0, 10000000, NULL, "kbit/s", "0",
-      "what the network carries, for the budget; 0: the board's link, or not known" },
+      "what all viewers and pushes may take together: shared evenly, and who would leave too little for all is refused; "
+      "0: no bound. The budget reckons with it, or with the board's link" },
 
     { SECTION_HTTP, "listen", KEY_ADDR, DEVICE(http), 0, 0, NULL, "", "off",
       "ADDRESS:PORT; an empty address means every interface, port 0 any free one" },
@@ -196,6 +198,14 @@ static const key_row keys[] = {
       "brightens what stands before a bright background" },
     { SECTION_FEED, "profile", KEY_CONTROL, BMB_CONTROL_PROFILE, 66, 100, NULL, "66, 77 or 100", "the driver's",
       "H.264 that the camera encodes itself: baseline, main or high" },
+    { SECTION_FEED, "step", KEY_NAME, FEED(step), 1, BMB_NAME_MAX - 1, NULL, "", "none",
+      "feed of the same codec that viewers are given in place of this one while their link carries no more; it may have "
+      "a step itself" },
+    { SECTION_FEED, "follow", KEY_CHOICE, FEED(follow), 0, 0, follows, "", "median",
+      "H.264, and JPEG with kbps: whose link the bit rate follows: that of more than half of the viewers, of the slowest, "
+      "or nobody's" },
+    { SECTION_FEED, "follow-least", KEY_INT, FEED(follow_least), 0, 1000000, NULL, "kbit/s", "an eighth of kbps",
+      "… and how far down" },
     { SECTION_FEED, "storage", KEY_CHOICE, FEED(storage), 0, 0, storages, "", "auto",
       "copy frames into the reel, or leave them in the driver's buffers; auto leaves JPEG of this machine's cameras "
       "there" },
@@ -247,6 +257,8 @@ static const key_row keys[] = {
       "IPv4 address of the interface that multicast leaves by" },
     { SECTION_PUSH, "keep-all", KEY_INT, PLAIN(keep_all), 0, 1, NULL, "0 or 1", "0", "as for tcp" },
     { SECTION_PUSH, "controls", KEY_INT, PLAIN(controls), 0, 1, NULL, "0 or 1", "1", "as for tcp" },
+    { SECTION_PUSH, "reserve-kbps", KEY_INT, PLAIN(reserve_kbps), 0, 10000000, NULL, "kbit/s", "0",
+      "of uplink-kbps: kept for it whoever watches" },
     { SECTION_PUSH, "paused", KEY_INT, PLAIN(paused), 0, 1, NULL, "0 or 1", "0", "nothing is sent" },
     { SECTION_PUSH, "sdp", KEY_TEXT, PLAIN(sdp), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
       "rtp: write the description that the receiver needs into this file" },
@@ -321,10 +333,11 @@ const char *cli_key_notice(const key_row *k)
 {
     static const char *const of_device[] = { "name", "log", "cpu-percent", NULL };
     static const char *const gap[] = { "size", "rate", "frame-max", "reel", "storage", NULL };
-    static const char *const quiet[] = { "title",       "preview",   "quality-least", "quality-most", "open",
-                                         "night-below", "day-above", "night-after",   "night-light",  NULL };
-    if (k->type == KEY_CONTROL || is_one_of(k, SECTION_DEVICE, of_device) || is_one_of(k, SECTION_FEED, quiet) ||
-        (k->section == SECTION_NETWORK && strcmp(k->key, "uplink-kbps") == 0))
+    static const char *const quiet[] = { "title",       "preview",     "quality-least", "quality-most",
+                                         "open",        "night-below", "day-above",     "night-after",
+                                         "night-light", "step",        "follow",        "follow-least",
+                                         NULL };
+    if (k->type == KEY_CONTROL || is_one_of(k, SECTION_DEVICE, of_device) || is_one_of(k, SECTION_FEED, quiet))
         return "nothing";
     return is_one_of(k, SECTION_FEED, gap) ? "gap" : "new-connection";
 }

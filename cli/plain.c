@@ -144,6 +144,7 @@ static bool prepare_push(cli_device *d, const cli_plain *p)
     where[0] = '\0';
     if (p->line > 0) snprintf(where, sizeof where, "%s:%d: to = ", d->file.path, p->line);
     *out = (bmb_push_config){ .ttl = (uint8_t)p->ttl, .keep_all = p->keep_all != 0, .controls = p->controls != 0 };
+    out->reserve_kbps = (uint32_t)p->reserve_kbps;
     if (p->to[0] == '\0') {
         cli_error("%s:%d: [push %s]: to is missing; add to = udp://HOST:PORT, tcp://HOST:PORT or tls://HOST:PORT",
                   d->file.path, p->line, p->name);

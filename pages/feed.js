@@ -30,8 +30,11 @@ function verdictOf(feed, viewers) {
   const V = W.verdict;
   if (V[feed.camera_state]) return V[feed.camera_state](feed);
   if (V[feed.held_by]) return V[feed.held_by](feed);
-  const slow = viewers.filter((v) => v.feed === feed.name && V[v.held_by]).sort((a, b) => a.fps - b.fps)[0];
-  if (slow) return V[slow.held_by](slow, V.left(1 - slow.fps / feed.fps));
+  const own = viewers.filter((v) => v.feed === feed.name), slow = own.filter((v) => V[v.held_by]).sort((a, b) => a.fps - b.fps)[0];
+  if (slow) return V[slow.held_by === 'limit' ? 'share' : slow.held_by](slow, V.left(1 - slow.fps / feed.fps));
+  const less = own.find((v) => v.given);
+  if (less) return V.given(less);
+  if (feed.follows_kbps) return V.follows(feed);
   return feed.viewers ? V.none() : V.alone();
 }
 

@@ -62,6 +62,13 @@ typedef struct bmb_daylight_config {
     uint8_t light;    /* illumination at night, per cent; 0: it is not touched */
 } bmb_daylight_config;
 
+/* Whose link the bit rate of a feed follows, where several watch it and its encoder is one. */
+typedef enum bmb_follow {
+    BMB_FOLLOW_NOBODY = 0, /* it stays as it is set: who cannot have all of it gets fewer frames */
+    BMB_FOLLOW_MEDIAN,     /* as much as more than half of them can have */
+    BMB_FOLLOW_SLOWEST     /* as much as everybody can have */
+} bmb_follow;
+
 typedef struct bmb_feed_config {
     const char *name;    /* in addresses: a..z 0..9 - _, 1 to 23 bytes */
     const char *title;   /* for people, UTF-8; NULL: the name */
@@ -78,6 +85,12 @@ typedef struct bmb_feed_config {
     uint32_t kbps; /* JPEG: hold this bit rate by quality, then by dropping frames; 0: quality stays as it is set */
     uint8_t quality_least, quality_most; /* bounds for that; 0: 20 and 90 */
     bool open;                           /* everybody may watch it, whoever may watch the others */
+    const char *step;        /* feed of the same codec that takes less: viewers of this one are given its frames while
+                                their link carries no more, under this one's address and rights. It may have a step, too.
+                                NULL: none */
+    bmb_follow follow;       /* H.264, and JPEG whose bit rate is held: the bit rate goes down for links that carry no
+                                more, and up again. Viewers that can be given a step do not count */
+    uint32_t follow_kbps;    /* no lower than that; 0: an eighth of what is set */
     bmb_daylight_config daylight;
     bool keep_controls; /* what bmb_control_set() changes is stored by the port and restored at the next opening */
 } bmb_feed_config;
@@ -147,6 +160,7 @@ typedef struct bmb_push_config {
     bool keep_all;           /* for recorders, as above */
     bool controls;           /* framed, as above */
     bool secure;             /* TCP: encrypted */
+    uint32_t reserve_kbps; /* of bmb_config.uplink_kbps: kept for it whoever watches */
     const uint8_t *pin; /* … and the receiver has the certificate with this SHA-256 (32 bytes); NULL: any, so that
                            nobody reads along, but somebody may stand in the receiver's place */
 } bmb_push_config;
@@ -206,6 +220,8 @@ typedef struct bmb_config {
     uint32_t idle_ms;        /* a connection kept alive without a request is closed after; preset 30000 */
     uint32_t session_ms;     /* an RTSP session ends without a sign of life after; preset 60000 */
     uint32_t unsent_ms;      /* how much of a stream may wait in the system's send buffer, 20 to 5000; preset 80 */
+    uint32_t uplink_kbps;    /* what all viewers, groups and pushes may take together: shared evenly, but that nobody gets
+                                more than he needs; whoever would leave too little for all is refused. 0: no bound */
 } bmb_config;
 
 /* Zeroes the configuration and fills in every preset named above. */
@@ -397,6 +413,7 @@ typedef struct bmb_feed_stats {
     uint32_t newest_ms;                /* age of the newest frame; UINT32_MAX: none yet */
     uint16_t viewers;
     bmb_verdict held_by;
+    uint32_t follows_kbps; /* it follows a link with that bit rate, which is lower than what is set; 0: it does not */
 } bmb_feed_stats;
 
 typedef enum bmb_transport {
@@ -428,6 +445,8 @@ typedef struct bmb_viewer_stats {
     uint32_t jitter_us;
     uint32_t round_trip_us; /* 0: not known yet */
     bmb_verdict held_by;
+    uint16_t given;        /* the feed that it is given: its own, or a step of that … */
+    uint32_t carries_kbps; /* … and what its link was last seen to carry, or may be used for; 0: not known */
 } bmb_viewer_stats;
 
 /* The parts of a step. */

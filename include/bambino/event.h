@@ -84,9 +84,13 @@ typedef enum bmb_event_code {
     BMB_EVENT_SETTINGS_RETURNED, /* value: how many are what they were before, since nobody confirmed them */
     BMB_EVENT_SETTINGS_NOT_KEPT, /* err; the port's storage failed */
     BMB_EVENT_DAYLIGHT,          /* feed; value: 1 night, 0 day; extra: the pictures' brightness, 0 to 255 */
-    BMB_EVENT_HELD_BACK          /* feed; peer: of a viewer; text: the name of a bmb_cause; value, extra: is, of */
+    BMB_EVENT_HELD_BACK,         /* feed; peer: of a viewer; text: the name of a bmb_cause; value, extra: is, of */
+    BMB_EVENT_STEPPED,           /* feed, peer; text: the feed that it is given from now on; value: 1 down, 0 up; extra:
+                                    kbit/s that its link carries, or 0 */
+    BMB_EVENT_FOLLOWED,          /* feed; its bit rate follows a link; value: kbit/s now; extra: what is set */
+    BMB_EVENT_UPLINK_FULL        /* feed, peer; refused: value: kbit/s that would be needed; extra: that there are */
 } bmb_event_code;
-#define BMB_EVENT_COUNT ((int)BMB_EVENT_HELD_BACK + 1)
+#define BMB_EVENT_COUNT ((int)BMB_EVENT_UPLINK_FULL + 1)
 
 /* Why a session over UDP was ended although nobody asked for it. */
 typedef enum bmb_ending {

@@ -136,6 +136,12 @@
 #ifndef BMB_WITH_VERDICTS
 #define BMB_WITH_VERDICTS 1 /* what holds feeds and viewers back (bmb_verdict), with BMB_WITH_VIEWER_RATES */
 #endif
+/* 1.5 KB */
+#ifndef BMB_WITH_FOLLOWING
+#define BMB_WITH_FOLLOWING                                                                                             \
+    1 /* streams follow their links: steps and bit rates of feeds (bmb_feed_config.step, .follow), and a budget of the \
+         uplink (bmb_config.uplink_kbps), with BMB_WITH_VERDICTS and BMB_WITH_PATHS */
+#endif
 /* 0.3 KB */
 #ifndef BMB_WITH_RESTING
 #define BMB_WITH_RESTING 1 /* encoders that rest while nobody watches (bmb_cameras.want) */
@@ -193,6 +199,10 @@
 #if !BMB_WITH_VIEWER_RATES
 #undef BMB_WITH_VERDICTS
 #define BMB_WITH_VERDICTS 0
+#endif
+#if !BMB_WITH_VERDICTS || !BMB_WITH_PATHS
+#undef BMB_WITH_FOLLOWING
+#define BMB_WITH_FOLLOWING 0
 #endif
 #if !BMB_WITH_STATUS
 #undef BMB_WITH_EVENTS

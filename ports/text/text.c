@@ -171,6 +171,9 @@ static size_t held_back(const bmb_event *e, const char *feed, const char *peer, 
                       " bytes there is; raise frame-max or reel, or lower size or quality",
                       feed, e->extra, e->value);
     case BMB_CAUSE_LIMIT:
+        if (peer[0] != '\0')
+            return format(out, room, "feed \"%s\": %s gets its share of the uplink, %.1f of %.1f Mbit/s; pictures are left out",
+                          feed, peer, is, of);
         return format(out, room, "feed \"%s\": pictures are left out to hold %" PRId64 " kbit/s", feed, e->value);
     case BMB_CAUSE_LINK:
         return format(out, room, "feed \"%s\": the link to %s carries %.1f of %.1f Mbit/s; pictures are left out", feed,
@@ -192,6 +195,37 @@ static size_t held_back(const bmb_event *e, const char *feed, const char *peer, 
     return 0;
 }
 #endif
+
+/* What followed a link, and how. */
+static size_t followed(const bmb_event *e, const char *feed, const char *peer, char *out, size_t room)
+{
+#if BMB_WITH_FOLLOWING
+    switch (e->code) {
+    case BMB_EVENT_STEPPED:
+        if (e->value == 0)
+            return format(out, room, "feed \"%s\": %s is given %s again", feed, peer,
+                          strcmp(e->text, feed) == 0 ? "all of it" : e->text);
+        if (e->extra == 0) return format(out, room, "feed \"%s\": %s is given %s", feed, peer, e->text);
+        return format(out, room, "feed \"%s\": %s is given %s, its link carries %" PRId64 " kbit/s", feed, peer, e->text,
+                      e->extra);
+    case BMB_EVENT_FOLLOWED:
+        if (e->value == e->extra)
+            return format(out, room, "feed \"%s\": its bit rate is %" PRId64 " kbit/s again, as it is set", feed,
+                          e->value);
+        return format(out, room, "feed \"%s\": its bit rate is %" PRId64 " of %" PRId64 " kbit/s, it follows a link",
+                      feed, e->value, e->extra);
+    case BMB_EVENT_UPLINK_FULL:
+        return format(out, room,
+                      "feed \"%s\": %s was refused, the uplink would need %" PRId64 " kbit/s and uplink-kbps is %" PRId64,
+                      feed, peer, e->value, e->extra);
+    default:
+        break;
+    }
+#else
+    (void)e, (void)feed, (void)peer, (void)out, (void)room;
+#endif
+    return 0;
+}
 
 size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
 {
@@ -277,6 +311,10 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
                       e->value != 0 ? "night" : "day", e->extra);
     case BMB_EVENT_HELD_BACK:
         return held_back(e, feed, peer, out, room);
+    case BMB_EVENT_STEPPED:
+    case BMB_EVENT_FOLLOWED:
+    case BMB_EVENT_UPLINK_FULL:
+        return followed(e, feed, peer, out, room);
     case BMB_EVENT_SETTINGS_NOT_KEPT:
         return format(out, room, "changed settings could not be stored (%s); a restart would lose them",
                       bmb_err_text(e->err));
@@ -397,6 +435,13 @@ static size_t feed_fault(const bmb_fault *f, char *out, size_t room)
             "feed \"%s\": its camera cannot deliver this beside the other feeds of the same camera; lower its "
             "size or rate, or choose the other codec",
             name);
+#if BMB_WITH_FOLLOWING
+    if (f->err == BMB_NOT_FOUND && strcmp(key_text(f->key), "step") == 0)
+        return format(out, room, "feed \"%s\": its step is none of the other feeds; name one of them, or leave step out",
+                      name);
+    if (f->err == BMB_UNSUPPORTED && strcmp(key_text(f->key), "step") == 0)
+        return format(out, room, "feed \"%s\": its step has another codec; viewers cannot be given that instead", name);
+#endif
     if (f->err == BMB_IN_USE && strcmp(key_text(f->key), "multicast") == 0)
         return format(out, room, "feed \"%s\": another feed has the same multicast group; choose another one", name);
     if (strcmp(key_text(f->key), "multicast") == 0)

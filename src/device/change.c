@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "device/contract.h"
+#include "device/follow.h"
 #include "device/pieces.h"
 #include "media/controls.h"
 #include "media/still.h"
@@ -58,6 +59,9 @@ static void move(bmb_device *d, bmb_feed *feed, const bmb_plan *plan, uint8_t *a
 
 static void end_watching(bmb_device *d, bmb_feed *feed)
 {
+#if BMB_WITH_FOLLOWING
+    bmb_follow_release(d, feed);
+#endif
     if (BMB_WITH_PUSH) bmb_pushes_end(&d->pushes, feed);
     bmb_talk_feed_gone(&d->talk, feed);
     for (size_t i = 0; i < feed->tracks; i++) bmb_track_end(&feed->track[i]);
@@ -93,6 +97,9 @@ static void restart(bmb_device *d, bmb_feed *feed, const bmb_plan *plan, uint8_t
     }
     move(d, feed, plan, at, size);
     if (other || elsewhere) c->restored = false; /* another stream has controls of its own */
+#if BMB_WITH_FOLLOWING
+    if (other || elsewhere) c->follows_kbps = 0, c->set_kbps = 0;
+#endif
     memset(&t->codec, 0, sizeof t->codec);
     feed->governor.kbps = 0;
     t->kbps_most = 0;

@@ -7,6 +7,7 @@
 #include "base/bytes.h"
 #include "device/check_access.h"
 #include "device/contract.h"
+#include "device/follow.h"
 #include "serve/formats.h"
 
 /* Has it a mode of this codec? */
@@ -285,6 +286,7 @@ static const char *missing_for_feed(const bmb_feed_config *f)
     if (!BMB_WITH_MULTICAST && f->multicast.group.family != 0) return "BMB_WITH_MULTICAST";
     if (!BMB_WITH_CONTROLS && (f->setting_count > 0 || f->keep_controls)) return "BMB_WITH_CONTROLS";
     if (!BMB_WITH_DAYLIGHT && f->daylight.dark > 0) return "BMB_WITH_DAYLIGHT";
+    if (!BMB_WITH_FOLLOWING && (f->step != NULL || f->follow != BMB_FOLLOW_NOBODY)) return "BMB_WITH_FOLLOWING";
     return !BMB_WITH_RATE && f->kbps > 0 ? "BMB_WITH_RATE" : NULL;
 }
 
@@ -300,6 +302,7 @@ static const char *missing(const bmb_config *config)
     const bmb_reserve *more = &config->reserve;
     if (!BMB_WITH_COMING && bmb_reserves(config) && (more->feeds > 0 || more->outlets > 0 || more->pushes > 0))
         return "BMB_WITH_COMING";
+    if (!BMB_WITH_FOLLOWING && config->uplink_kbps > 0) return "BMB_WITH_FOLLOWING";
     if (!BMB_WITH_ACCESS && (config->access != NULL || config->name_count > 0 || config->origin_count > 0))
         return "BMB_WITH_ACCESS";
     for (size_t i = 0; i < config->feed_count && option == NULL; i++) option = missing_for_feed(&config->feeds[i]);
@@ -340,6 +343,10 @@ bmb_err bmb_config_check(const bmb_config *config, bmb_plan *out, bmb_fault *fau
     for (size_t i = 0; (BMB_WITH_CHANGES || BMB_WITH_CHECKS) && i < BMB_FEEDS_MOST; i++) out->camera[i] = BMB_NO_CAMERA;
     for (size_t i = 0; err == BMB_OK && i < config->feed_count; i++) err = plan_feed(config, i, out, fault);
     if (BMB_WITH_CHECKS && err == BMB_OK) err = check_together(config, out, fault);
+#if BMB_WITH_FOLLOWING
+    for (size_t i = 0; BMB_WITH_CHECKS && err == BMB_OK && i < config->feed_count; i++)
+        err = bmb_follow_check(config, i, fault);
+#endif
     return BMB_WITH_CHECKS && err == BMB_OK ? check_outlets(config, fault) : err;
 }
 
@@ -349,6 +356,9 @@ bmb_err bmb_feed_check(const bmb_config *config, size_t index, bmb_plan *plan, b
     bmb_err err = blame_build(fault, missing_for_feed(&config->feeds[index]));
     if (err == BMB_OK) err = plan_feed(config, index, plan, fault);
     if (err == BMB_OK) err = check_together(config, plan, fault);
+#if BMB_WITH_FOLLOWING
+    if (err == BMB_OK) err = bmb_follow_check(config, index, fault);
+#endif
     for (size_t i = 0; err == BMB_OK && i < config->outlet_count; i++) {
         const bmb_outlet_config *o = &config->outlets[i];
         if (o->kind == BMB_OUTLET_TCP && o->listen.family != 0 && o->feed == index)

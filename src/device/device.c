@@ -10,6 +10,7 @@
 #include "base/block.h"
 #include "base/bytes.h"
 #include "device/contract.h"
+#include "device/follow.h"
 #include "media/still.h"
 
 static uint32_t mix(uint32_t hash, const char *text)
@@ -173,7 +174,7 @@ bmb_err bmb_open(const bmb_config *config, void *memory, size_t size, bmb_device
     x->now = x->start_us = bmb_clock(x);
     bmb_log_start(&x->gate, x->now);
     make_cname(x);
-    if (x->port->light != NULL) x->port->light(x->port->ctx, d->light);
+    if (x->port->light != NULL) x->port->light(x->port->ctx, (bmb_light)d->light);
     err = start_encryption(d, p.secrets, fault);
     if (err == BMB_OK) err = bmb_talk_open(&d->talk, fault);
     if (err != BMB_OK) {
@@ -241,8 +242,8 @@ static void show_light(bmb_device *d)
                       : running == 0                     ? BMB_LIGHT_STARTING
                       : bmb_feeds_viewers(&d->feeds) > 0 ? BMB_LIGHT_WATCHED
                                                          : BMB_LIGHT_READY;
-    if (light == d->light) return;
-    d->light = light;
+    if (light == (bmb_light)d->light) return;
+    d->light = (uint8_t)light;
     if (port->light != NULL) port->light(port->ctx, light);
 }
 
@@ -328,6 +329,9 @@ bmb_err bmb_feed_remove(bmb_device *d, size_t index)
     if (feed == NULL) return BMB_NOT_FOUND;
     x->now = bmb_clock(x);
     feed->removed = true;
+#if BMB_WITH_FOLLOWING
+    bmb_follow_release(d, feed);
+#endif
     if (BMB_WITH_PUSH) bmb_pushes_end(&d->pushes, feed);
     bmb_talk_feed_gone(&d->talk, feed);
     if (BMB_WITH_MULTICAST) bmb_groups_feed_gone(&d->groups, feed);

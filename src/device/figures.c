@@ -4,6 +4,7 @@
 #include <stddef.h>
 #include <string.h>
 
+#include "device/follow.h"
 #include "flow/verdict.h"
 
 void bmb_device_stats_get(const bmb_device *d, bmb_device_stats *out)
@@ -82,6 +83,9 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->newest_ms = reel->newest != NULL ? bmb_ms_between(reel->newest->capture_us, now) : UINT32_MAX;
     out->viewers = f->viewers;
     if (BMB_WITH_VERDICTS) out->held_by = bmb_feed_verdict(&d->context, f, out->mfps, out->kbps);
+#if BMB_WITH_FOLLOWING
+    out->follows_kbps = f->camera.follows_kbps;
+#endif
     return BMB_OK;
 }
 
@@ -180,24 +184,44 @@ void bmb_report(bmb_device *d)
     }
 }
 
+#if BMB_WITH_VERDICTS
+static void judge_viewers(bmb_device *d, bmb_feed *feed)
+{
+    bmb_viewer_stats now;
+#if BMB_WITH_FOLLOWING
+    bmb_following sum = { 0 };
+#endif
+    for (bmb_watcher *w = feed->track[0].first; w != NULL; w = w->next) {
+        if (w->owner->describe == NULL) continue;
+        bmb_viewer *v = bmb_viewer_of(w);
+        memset(&now, 0, sizeof now);
+        w->owner->describe(w->owner, w, &now);
+        if (v->counted) bmb_verdict_tell(&d->context, &v->held_by, bmb_viewer_feed(v), &now.peer, now.held_by);
+#if BMB_WITH_FOLLOWING
+        bmb_follow_viewer(d, v, &now, &sum);
+#endif
+    }
+#if BMB_WITH_FOLLOWING
+    bmb_follow_feed(d, feed, &sum);
+#endif
+}
+#endif
+
 void bmb_judge(bmb_device *d)
 {
 #if BMB_WITH_VERDICTS
     bmb_context *x = &d->context;
     bmb_feed_stats feed;
-    bmb_viewer_stats viewer;
-    size_t at = 0;
     for (size_t i = 0; i < d->feeds.count; i++) {
         bmb_feed *f = &d->feeds.feed[i];
         if (bmb_feed_is_there(f) && bmb_feed_stats_get(d, i, &feed) == BMB_OK)
             bmb_verdict_tell(x, &f->held, f, NULL, feed.held_by);
         if (!bmb_feed_is_full(x, f)) f->full_bytes = 0; /* before the count of ms comes round again */
     }
-    for (bmb_watcher *w = bmb_feeds_next(&d->feeds, &at, NULL); w != NULL; w = bmb_feeds_next(&d->feeds, &at, w)) {
-        if (w->owner->describe == NULL || !bmb_viewer_of(w)->counted) continue;
-        w->owner->describe(w->owner, w, &viewer);
-        bmb_verdict_tell(x, &bmb_viewer_of(w)->held_by, &d->feeds.feed[viewer.feed], &viewer.peer, viewer.held_by);
-    }
+#if BMB_WITH_FOLLOWING
+    bmb_follow_share(d);
+#endif
+    for (size_t i = 0; i < d->feeds.count; i++) judge_viewers(d, &d->feeds.feed[i]);
 #else
     (void)d;
 #endif
@@ -289,7 +313,7 @@ size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_p
         return bmb_status_feed(&feed, memory, size, out, room);
     bmb_viewer_stats viewer;
     if (part == BMB_STATUS_VIEWERS && shown_viewer(d, view, index, &viewer))
-        return bmb_status_viewer(name_of(d, viewer.feed), &viewer, BMB_WITH_ACCESS && view->peers, memory, size, out,
+        return bmb_status_viewer(name_of(d, viewer.feed), BMB_WITH_FOLLOWING ? name_of(d, viewer.given) : NULL, &viewer, BMB_WITH_ACCESS && view->peers, memory, size, out,
                                  room);
 #if BMB_WITH_ACCESS
     if (part == BMB_STATUS_SIGN_INS && view->peers) return sign_in_row(d, index, memory, out, room);

@@ -33,7 +33,10 @@ struct bmb_device {
 #endif
     size_t memory;      /* of the block */
     uint64_t report_us; /* the next report of what went out */
-    bmb_light light;
+#if BMB_WITH_FOLLOWING
+    uint32_t level_kbps; /* of the uplink, that everybody may have; 0: as much as he likes */
+#endif
+    uint8_t light; /* bmb_light */
 #if BMB_WITH_TLS
     bool encrypts; /* the port has its memory for that now … */
     bool accepts;  /* … for connections that come, too */

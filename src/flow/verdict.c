@@ -30,17 +30,25 @@ bmb_verdict bmb_feed_verdict(const bmb_context *x, const bmb_feed *feed, uint32_
     return (bmb_verdict){ is_busy(x, c) ? BMB_CAUSE_PROCESSOR : BMB_CAUSE_CAMERA, mfps, c->mode.mfps };
 }
 
-/* Who has room for more takes it: else it is the way between. */
-static bool is_unread(const bmb_context *x, bmb_sock sock)
+static bool is_shared(const bmb_viewer *v)
 {
-    bmb_net_path path = { 0 };
-    const bmb_port *port = x->port;
-    return port->net.path != NULL && port->net.path(port->ctx, sock, &path) == BMB_OK && path.unread;
+#if BMB_WITH_FOLLOWING
+    return v->shared;
+#else
+    (void)v;
+    return false;
+#endif
 }
 
 void bmb_viewer_judge(const bmb_context *x, const bmb_viewer *v, bmb_sock sock, bmb_viewer_stats *out)
 {
     uint32_t mfps, kbps;
+    bmb_net_path path = { 0 };
+    const bmb_port *port = x->port;
+    bool known = sock != BMB_NO_SOCK && port->net.path != NULL && port->net.path(port->ctx, sock, &path) == BMB_OK;
+    /* Who has room for more takes it: else it is the way between. */
+    bool unread = known && path.unread;
+    out->carries_kbps = v->carry_kbps > 0 ? v->carry_kbps : known ? path.kbps : 0;
     if (bmb_ms_between(v->since_us, x->now) < BMB_STEADY_US / 1000) return;
     if (out->reports && out->lost_256 >= BMB_LOSS_LEAST) {
         out->held_by = (bmb_verdict){ BMB_CAUSE_LOSS, out->lost_256, 256 };
@@ -48,15 +56,16 @@ void bmb_viewer_judge(const bmb_context *x, const bmb_viewer *v, bmb_sock sock, 
     }
     bmb_rate_read(&v->track->rate, x->now, &mfps, &kbps);
     if (!is_less(out->mfps, mfps) || (out->blocked_ms == 0 && v->carry_kbps == 0)) return;
-    bool unread = sock != BMB_NO_SOCK && is_unread(x, sock);
-    out->held_by = (bmb_verdict){ unread ? BMB_CAUSE_READER : BMB_CAUSE_LINK, out->kbps, kbps };
+    bmb_cause cause = is_shared(v) ? BMB_CAUSE_LIMIT : unread ? BMB_CAUSE_READER : BMB_CAUSE_LINK;
+    out->held_by = (bmb_verdict){ cause, out->kbps, kbps };
 }
 
 void bmb_verdict_tell(bmb_context *x, bmb_told *told, const bmb_feed *feed, const bmb_addr *peer, bmb_verdict verdict)
 {
-    told->times = told->now == (uint8_t)verdict.cause ? told->times : 0;
-    told->now = (uint8_t)verdict.cause;
-    if (told->now == told->told || ++told->times < BMB_JUDGE_TIMES) return;
+    const unsigned cause = (unsigned)verdict.cause & 7u, times = told->now == cause ? told->times + 1u : 1u;
+    told->now = cause & 7u;
+    told->times = (times < BMB_JUDGE_TIMES ? times : BMB_JUDGE_TIMES) & 3u;
+    if (told->now == told->told || times < BMB_JUDGE_TIMES) return;
     told->told = told->now;
     bmb_tell(x, &(bmb_event){ .code = BMB_EVENT_HELD_BACK,
                               .feed = feed->config->name,

@@ -3,8 +3,19 @@
 #include <string.h>
 
 #include "base/bounds.h"
+#include "flow/follow.h"
 #include "flow/steps.h"
 #include "media/next.h"
+
+/* What came before on its track is passed over, but for a newest frame to begin with. */
+BMB_FOR_FOLLOWING void bmb_viewer_begin_behind(bmb_viewer *v)
+{
+    const bmb_track *track = v->track;
+    v->needs_key = track->row->in_order;
+    v->begun = false;
+    v->seq = track->reel.next_seq - 1;
+    if (track->reel.newest != NULL && track->reel.newest->key) v->seq--;
+}
 
 void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_track *track, const bmb_viewing *how)
 {
@@ -19,10 +30,11 @@ void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_track *track, const bmb
     v->keep_all = how->keep_all;
     v->lends = how->lends && x->port->net.send_lent != NULL && x->port->net.unacked != NULL;
     v->since_us = x->now;
+#if BMB_WITH_FOLLOWING
+    v->fixed = how->fixed || how->once || how->keep_all;
+#endif
     if (BMB_WITH_PATHS) v->tight = BMB_TIGHT; /* until it is known what it carries */
-    v->needs_key = track->row->in_order;
-    v->seq = track->reel.next_seq - 1;                                   /* what came before is passed over … */
-    if (track->reel.newest != NULL && track->reel.newest->key) v->seq--; /* … but for a newest frame to begin with */
+    bmb_viewer_begin_behind(v);
 #if BMB_WITH_VIEWER_RATES
     bmb_rate_start(&v->rate, x->now);
 #endif
@@ -72,7 +84,7 @@ void bmb_viewer_end(bmb_context *x, bmb_viewer *v)
     bmb_viewer_abandon(v);
     take_back(v, 0);
     bmb_track_leave(v->track, &v->watcher);
-    if (v->counted) v->track->feed->viewers--;
+    if (v->counted) bmb_viewer_feed(v)->viewers--;
     if (v->tally != NULL) bmb_viewer_add(x, v, v->tally);
     v->framer = NULL;
 }
@@ -85,13 +97,14 @@ void bmb_viewer_tell(bmb_context *x, const bmb_feed *feed, const bmb_addr *peer,
 
 void bmb_viewer_came(bmb_context *x, const bmb_viewer *v, const bmb_addr *peer)
 {
-    bmb_viewer_tell(x, v->track->feed, peer, BMB_EVENT_VIEWER_CAME, v->track->feed->viewers, 0);
+    const bmb_feed *feed = bmb_viewer_feed(v);
+    bmb_viewer_tell(x, feed, peer, BMB_EVENT_VIEWER_CAME, feed->viewers, 0);
 }
 
 void bmb_viewer_leave(bmb_context *x, bmb_viewer *v, const bmb_addr *peer)
 {
     if (v->framer == NULL) return;
-    const bmb_feed *feed = v->track->feed;
+    const bmb_feed *feed = bmb_viewer_feed(v);
     bool counted = v->counted;
     bmb_viewer_end(x, v);
     if (counted) bmb_viewer_tell(x, feed, peer, BMB_EVENT_VIEWER_LEFT, feed->viewers, (int64_t)v->sent);
@@ -161,6 +174,48 @@ static void tell_behind(bmb_context *x, const bmb_viewer *v, uint32_t passed)
     if (x->now < v->track->feed->behind_us) return;
     v->track->feed->behind_us = x->now + 1000000;
     bmb_viewer_tell(x, v->track->feed, NULL, BMB_EVENT_VIEWER_BEHIND, passed, 0);
+}
+
+/* The next frame of a stream has its turn when the share of this one is used up. */
+static void take_turn(const bmb_context *x, bmb_viewer *v, const bmb_link *link, uint32_t size)
+{
+#if BMB_WITH_FOLLOWING
+    if (!v->shared || link == NULL || link->kind->packets) return;
+    uint64_t us = (uint64_t)size * 8000 / v->carry_kbps;
+    uint32_t now = (uint32_t)x->now, from = v->turn_us;
+    int32_t ahead = (int32_t)(from - now);
+    if (ahead < -BMB_SHARE_SAVED_US || ahead > BMB_SHARE_MOST_US) from = now;
+    v->turn_us = from + (uint32_t)(us < BMB_SHARE_MOST_US ? us : BMB_SHARE_MOST_US);
+#else
+    (void)x, (void)v, (void)link, (void)size;
+#endif
+}
+
+#if BMB_WITH_FOLLOWING
+/* A turn that is further ahead was left behind by a clock of 32 bits. */
+static bool waits_for_turn(const bmb_viewer *v, const bmb_link *link)
+{
+    int32_t ahead = (int32_t)(v->turn_us - (uint32_t)link->x->now);
+    if (!v->shared || link->kind->packets || ahead <= 0 || ahead > BMB_SHARE_MOST_US) return false;
+    if (link->look_us != NULL) *link->look_us = v->turn_us | 1; /* not 0 */
+    return true;
+}
+#endif
+
+/* It is given another feed's frames from here on. true: not before what it was lent is acknowledged. */
+static bool steps_over(const bmb_context *x, bmb_viewer *v, const bmb_link *link)
+{
+#if BMB_WITH_FOLLOWING
+    if (v->next == 0) return false;
+    if (v->lends && link != NULL) take_back(v, x->port->net.unacked(x->port->ctx, link->sock));
+    if (v->lent[0] != NULL || v->lent[1] != NULL) return true;
+    bmb_feed *now = v->track->feed, *to = now - now->number + (v->next - 1);
+    v->next = 0;
+    if (!to->removed && to->track[0].row == v->track->row) bmb_viewer_move(v, &to->track[0]);
+#else
+    (void)x, (void)v, (void)link;
+#endif
+    return false;
 }
 
 static void begin_frame(bmb_context *x, bmb_viewer *v, bmb_frame *frame)
@@ -284,6 +339,9 @@ static bool may_lend(const bmb_context *x, bmb_viewer *v, const bmb_link *link)
  * the reel, where a newer one takes its place. */
 static bool waits_for_path(bmb_viewer *v, const bmb_link *link)
 {
+#if BMB_WITH_FOLLOWING
+    if (waits_for_turn(v, link)) return true;
+#endif
 #if BMB_WITH_PATHS
     if (v->tight == 0 || v->keep_all || link->kind->packets) return false;
     bool free = bmb_path_is_free(link);
@@ -299,14 +357,17 @@ static bool waits_for_path(bmb_viewer *v, const bmb_link *link)
 bool bmb_viewer_take_frame(bmb_context *x, bmb_viewer *v, const bmb_link *link)
 {
     if (v->watcher.frame != NULL) return true;
-    v->held = link != NULL && ((v->lends && !may_lend(x, v, link)) || waits_for_path(v, link));
+    bool lent = steps_over(x, v, link);
+    v->held = lent || (link != NULL && ((v->lends && !may_lend(x, v, link)) || waits_for_path(v, link)));
     if (v->held) {
         block(x, v);
         return false;
     }
     bmb_frame *frame = choose(x, v);
-    if (frame != NULL) begin_frame(x, v, frame);
-    return frame != NULL;
+    if (frame == NULL) return false;
+    begin_frame(x, v, frame);
+    take_turn(x, v, link, frame->size);
+    return true;
 }
 
 bool bmb_viewer_prime(bmb_context *x, bmb_viewer *v)
@@ -318,7 +379,8 @@ void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_st
 {
     uint64_t now = bmb_clock(x);
     memset(out, 0, sizeof *out);
-    out->feed = v->track->feed->number;
+    out->feed = bmb_viewer_feed(v)->number;
+    if (BMB_WITH_FOLLOWING) out->given = v->track->feed->number;
     out->sent = v->sent;
     out->skipped = v->skipped;
     out->bytes = v->bytes;

@@ -20,6 +20,13 @@ typedef struct bmb_viewer {
 #if BMB_WITH_VERDICTS
     bmb_told held_by; /* what was told of what holds it back */
 #endif
+#if BMB_WITH_FOLLOWING
+    uint8_t asked; /* the feed that it asked for, its number plus 1, while it is given a step of that; 0: it has it */
+    uint8_t next;  /* the feed whose frames it is given from the next one on, likewise; 0: it stays */
+    bmb_follower follower;
+    bool shared : 1; /* carry_kbps is its share of the uplink */
+    bool fixed : 1;  /* it is given what it asked for and nothing else */
+#endif
     const bmb_framer *framer; /* NULL: nobody watches */
     bmb_track *track;
     bmb_tally *tally;               /* whose figures it adds to when it ends; NULL: nobody's */
@@ -29,13 +36,18 @@ typedef struct bmb_viewer {
     uint32_t behind[BMB_LENT_MOST]; /* … and the bytes that the link took behind each */
     uint32_t seq;                   /* last frame sent or passed over */
 #if BMB_WITH_VIEWER_RATES
-    uint8_t lost_256, in_vain, deaf; /* datagrams: the last loss, cuts that did not help, reports to pass over … */
-    uint8_t heard; /* … and when one was last followed, the lower half of a count of BMB_CARRY_PAUSE_US */
+    union {
+        struct {                             /* datagrams: */
+            uint8_t lost_256, in_vain, deaf; /* the last loss, cuts that did not help, reports to pass over … */
+            uint8_t heard; /* … and when one was last followed, the lower half of a count of BMB_CARRY_PAUSE_US */
+        };
+        uint32_t turn_us; /* streams: its share allows the next frame then, the lower half of that; 0: now */
+    };
 #endif
     bmb_stream_state state;
     uint32_t age_ms;
 #if BMB_WITH_VIEWER_RATES
-    uint32_t carry_kbps; /* datagrams: no faster than that; 0: as frames come */
+    uint32_t carry_kbps; /* no faster than that; 0: as frames come. Datagrams: what reports tell … */
 #endif
     uint64_t since_us;
     union {
@@ -55,7 +67,7 @@ typedef struct bmb_viewing {
     bmb_owner *owner;
     bmb_tally *tally;
     const bmb_framer *framer;
-    bool once, counted, keep_all;
+    bool once, counted, keep_all, fixed;
     bool lends; /* the connection is closed as soon as the viewer ends: what is lent to the port stays until then */
 } bmb_viewing;
 
@@ -69,6 +81,9 @@ void bmb_viewer_came(bmb_context *x, const bmb_viewer *v, const bmb_addr *peer);
 
 /* Takes the frame to begin with, where there is one already: it is known before anything is sent. */
 bool bmb_viewer_prime(bmb_context *x, bmb_viewer *v);
+#if BMB_WITH_FOLLOWING
+void bmb_viewer_begin_behind(bmb_viewer *v);
+#endif
 /* Sends what there is, by datagrams the next burst where one is due. BMB_AGAIN: nothing new, or blocked, or the rest is
  * due later; BMB_OK: a single answer is complete; BMB_GONE: the peer is gone. */
 bmb_err bmb_viewer_pump(bmb_context *x, bmb_viewer *v, bmb_link *link);
@@ -106,6 +121,15 @@ void bmb_viewer_add(const bmb_context *x, const bmb_viewer *v, bmb_tally *sum);
 
 /* The figures that are its own, of all that are told of a viewer. */
 void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_stats *out);
+
+/* The feed that it asked for, whatever it is given. */
+static inline bmb_feed *bmb_viewer_feed(const bmb_viewer *v)
+{
+#if BMB_WITH_FOLLOWING
+    if (v->asked != 0) return v->track->feed - v->track->feed->number + (v->asked - 1); /* they are one array */
+#endif
+    return v->track->feed;
+}
 
 static inline bmb_viewer *bmb_viewer_of(bmb_watcher *w)
 {

@@ -172,5 +172,11 @@ bmb_err bmb_camera_set(const bmb_context *x, const bmb_camera *c, bmb_control co
 bmb_err bmb_camera_get(const bmb_context *x, const bmb_camera *c, bmb_control control, int32_t *value)
 {
     const bmb_cameras *cameras = &x->port->cameras;
+#if BMB_WITH_FOLLOWING
+    if (control == BMB_CONTROL_KBPS && c->set_kbps > 0) {
+        *value = c->set_kbps;
+        return BMB_OK;
+    }
+#endif
     return cameras->get != NULL ? cameras->get(cameras->ctx, c->index, control, value) : BMB_UNSUPPORTED;
 }

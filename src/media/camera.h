@@ -4,6 +4,7 @@
 #ifndef BMB_MEDIA_CAMERA_H
 #define BMB_MEDIA_CAMERA_H
 
+#include "base/bounds.h"
 #include "base/context.h"
 
 typedef struct bmb_camera {
@@ -26,6 +27,10 @@ typedef struct bmb_camera {
     uint64_t gap_us;   /* when the present gap began; 0: there is none */
     uint64_t lent_us;  /* since when it was; the gap that this made is told with the next frame. 0: it is told */
     uint64_t key_us;   /* when one was last asked for */
+#if BMB_WITH_FOLLOWING
+    uint32_t follows_kbps; /* the bit rate just now, since it follows a link; 0: it is as set … */
+    int32_t set_kbps;      /* … and what is set meanwhile, of its own encoder; 0: it has none, or does not follow */
+#endif
     uint32_t changed;  /* controls that are to be stored, a bit each … */
     uint64_t keep_us;  /* … at that time; else not before it */
 } bmb_camera;
@@ -52,6 +57,7 @@ void bmb_camera_want_key(bmb_context *x, bmb_camera *c);
 /* BMB_UNSUPPORTED, too, where the port has no such function. */
 bmb_err bmb_camera_set(const bmb_context *x, const bmb_camera *c, bmb_control control, int32_t value,
                        int32_t *effective);
+/* While its bit rate follows a link, this is what is set. */
 bmb_err bmb_camera_get(const bmb_context *x, const bmb_camera *c, bmb_control control, int32_t *value);
 bool bmb_mode_same(const bmb_mode *a, const bmb_mode *b);
 

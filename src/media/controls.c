@@ -157,6 +157,9 @@ bmb_err bmb_controls_set(bmb_context *x, bmb_camera *c, bmb_control control, int
 {
     if (c->lent) return BMB_IN_USE; /* its controls are those of the still, for a moment */
     bmb_err err = bmb_camera_set(x, c, control, value, effective);
+#if BMB_WITH_FOLLOWING
+    if (err == BMB_OK && control == BMB_CONTROL_KBPS) c->follows_kbps = 0, c->set_kbps = 0;
+#endif
     if (err != BMB_OK || !keeps(x, c)) return err;
     /* Peers may turn a control as often as they like: storage is written once for all changes of a while. */
     uint64_t soon = bmb_clock(x) + BMB_KEEP_AFTER_US;

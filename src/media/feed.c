@@ -5,20 +5,39 @@
 #include "base/bounds.h"
 #include "media/controls.h"
 
+static uint32_t held_kbps(const bmb_feed *feed)
+{
+#if BMB_WITH_FOLLOWING
+    if (feed->camera.follows_kbps > 0) return feed->camera.follows_kbps;
+#endif
+    return feed->config->kbps;
+}
+
 static void start_governor(const bmb_context *x, bmb_feed *feed)
 {
     const bmb_feed_config *c = feed->config;
     int32_t quality = BMB_QUALITY_FIRST;
     if (!BMB_WITH_RATE || c->kbps == 0 || !feed->track[0].row->steered) return;
     (void)bmb_camera_get(x, &feed->camera, BMB_CONTROL_QUALITY, &quality);
-    bmb_governor_start(&feed->governor, c->kbps, feed->camera.mode.mfps,
+    bmb_governor_start(&feed->governor, held_kbps(feed), feed->camera.mode.mfps,
                        c->quality_least > 0 ? c->quality_least : BMB_QUALITY_LEAST,
                        c->quality_most > 0 ? c->quality_most : BMB_QUALITY_MOST, (uint8_t)quality, x->now);
+}
+
+/* What follows a link follows another bit rate from now on. */
+static void forget_link(bmb_feed *feed)
+{
+#if BMB_WITH_FOLLOWING
+    if (feed->track[0].row->steered) feed->camera.follows_kbps = 0;
+#else
+    (void)feed;
+#endif
 }
 
 void bmb_feed_hold_rate(const bmb_context *x, bmb_feed *feed)
 {
     feed->governor.kbps = 0;
+    forget_link(feed);
     if (feed->camera.state == BMB_CAMERA_STARTING || feed->camera.state == BMB_CAMERA_RUNNING) start_governor(x, feed);
 }
 
@@ -53,10 +72,23 @@ static void begin_steady(const bmb_context *x, bmb_feed *feed)
 #endif
 }
 
+/* Its settings may have been applied anew. */
+static void follow_on(const bmb_context *x, const bmb_feed *feed)
+{
+#if BMB_WITH_FOLLOWING
+    int32_t effective;
+    if (feed->camera.set_kbps > 0)
+        (void)bmb_camera_set(x, &feed->camera, BMB_CONTROL_KBPS, (int32_t)feed->camera.follows_kbps, &effective);
+#else
+    (void)x, (void)feed;
+#endif
+}
+
 void bmb_feed_start(bmb_context *x, bmb_feed *feed)
 {
     bool news;
     if (BMB_WITH_CONTROLS) bmb_controls_apply(x, &feed->camera);
+    follow_on(x, feed);
     if (bmb_camera_start(x, &feed->camera, &news) != BMB_OK) return;
     if (news) feed->sdp_version++;
     feed->camera.resting = false; /* what is started is wanted */

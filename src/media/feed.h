@@ -10,6 +10,7 @@
 #include "base/bounds.h"
 #include "media/camera.h"
 #include "media/daylight.h"
+#include "media/follow.h"
 #include "media/governor.h"
 #include "media/tame.h"
 #include "media/track.h"
@@ -31,7 +32,7 @@ typedef struct bmb_still {
 
 /* A cause is told when it is the same for a while. */
 typedef struct bmb_told {
-    uint8_t told, now, times;
+    uint8_t told : 3, now : 3, times : 2; /* bmb_cause, twice */
 } bmb_told;
 
 typedef struct bmb_feed {
@@ -51,13 +52,17 @@ typedef struct bmb_feed {
     uint64_t watched_us; /* when somebody was last seen watching */
     uint64_t quiet_us;   /* no more reports of bad frames before this … */
     uint64_t behind_us;  /* … and of recorders that lost some */
-    uint64_t sent, skipped, dropped, bad, too_large, bytes_sent;
+    uint64_t sent, skipped, bytes_sent;
+    uint32_t dropped, bad, too_large; /* enough for four years at 30/s */
     uint32_t stalled, shed;
     bmb_tame tame;
 #if BMB_WITH_DAYLIGHT
     bmb_daylight daylight;
 #endif
     bmb_governor governor;
+#if BMB_WITH_FOLLOWING
+    bmb_follower follower;
+#endif
 #if BMB_WITH_VERDICTS
     bmb_told held;      /* what was told of what holds it back */
     uint32_t full_ms;   /* when a frame last found no room, ms since the start; its size stands below */
@@ -121,6 +126,19 @@ typedef struct bmb_feeds {
     bmb_feed *feed;
     size_t count;
 } bmb_feeds;
+
+#if BMB_WITH_FOLLOWING
+/* The bit rate that is set, of the encoder or to be held; 0: none is. */
+uint32_t bmb_feed_set_kbps(const bmb_context *x, const bmb_feed *feed);
+/* Its step that there is: of the same codec, and not itself; NULL: it has none. */
+bmb_feed *bmb_feed_step(const bmb_feeds *feeds, const bmb_feed *feed);
+/* What a viewer of it needs at least to see something, by its last step; 0: not known yet. */
+uint32_t bmb_feed_least_kbps(const bmb_context *x, const bmb_feeds *feeds, const bmb_feed *feed);
+/* It follows no further down than that. */
+uint32_t bmb_feed_follow_least(const bmb_feed *feed, uint32_t set);
+/* Its bit rate until it is set anew. As much as is set, or more: it follows no longer. */
+void bmb_feed_follow(bmb_context *x, bmb_feed *feed, uint32_t kbps);
+#endif
 
 /* A bit for each that is out of service. */
 uint64_t bmb_feeds_removed(const bmb_feeds *feeds);

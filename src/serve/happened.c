@@ -17,6 +17,12 @@ static void put_mode(cJSON *o, const bmb_moment *m)
     bmb_json_milli(o, "fps", (uint32_t)m->extra);
 }
 
+/* Its text is no name of somebody, and told to everybody. */
+static bool says_text(uint8_t code)
+{
+    return code == BMB_EVENT_HELD_BACK || code == BMB_EVENT_STEPPED;
+}
+
 /* What value and extra are, where that is more than two numbers. */
 static void put_values(cJSON *o, const bmb_moment *m)
 {
@@ -40,6 +46,11 @@ static void put_values(cJSON *o, const bmb_moment *m)
         bmb_json_text(o, "cause", m->text);
         put_signed(o, "is", m->value);
         put_signed(o, "of", m->extra);
+        break;
+    case BMB_EVENT_STEPPED:
+        bmb_json_text(o, "given", m->text);
+        put_signed(o, "down", m->value);
+        put_signed(o, "kbps", m->extra);
         break;
     default:
         put_signed(o, "value", m->value);
@@ -66,7 +77,7 @@ size_t bmb_happened(const bmb_moment *m, const char *feed, uint64_t uptime_us, i
         peer[bmb_written(&w)] = '\0';
         bmb_json_text(o, "peer", peer);
     }
-    if (peers && m->text[0] != '\0' && m->code != BMB_EVENT_HELD_BACK) bmb_json_text(o, "text", m->text);
+    if (peers && m->text[0] != '\0' && !says_text(m->code)) bmb_json_text(o, "text", m->text);
     return bmb_json_end(o, out, room);
 }
 

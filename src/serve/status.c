@@ -207,6 +207,7 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
     }
     PUT(o, s, frames);
     put_verdict(o, &s->held_by);
+    if (BMB_WITH_FOLLOWING && s->follows_kbps > 0) bmb_json_number(o, "follows_kbps", s->follows_kbps);
     return bmb_json_end(o, out, room);
 }
 
@@ -224,7 +225,7 @@ size_t bmb_status_sign_in(size_t number, const char *name, const bmb_addr *peer,
     return bmb_json_end(o, out, room);
 }
 
-size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *s, bool peers, void *memory, size_t size, char *out,
+size_t bmb_status_viewer(const char *feed, const char *given, const bmb_viewer_stats *s, bool peers, void *memory, size_t size, char *out,
                          size_t room)
 {
     static const member figures[] = {
@@ -257,5 +258,7 @@ size_t bmb_status_viewer(const char *feed, const bmb_viewer_stats *s, bool peers
         if (s->round_trip_us > 0) bmb_json_milli(o, "round_trip_ms", s->round_trip_us);
     }
     put_verdict(o, &s->held_by);
+    if (BMB_WITH_FOLLOWING && s->given != s->feed) bmb_json_text(o, "given", given);
+    if (BMB_WITH_FOLLOWING && s->carries_kbps > 0) bmb_json_number(o, "carries_kbps", s->carries_kbps);
     return bmb_json_end(o, out, room);
 }

@@ -364,7 +364,7 @@ static bool idle(const bmb_conn *c)
 static bmb_feed *watches(const bmb_talk *t, const bmb_conn *c)
 {
     (void)t;
-    return c->state == BMB_CONN_WATCHING && c->viewer.framer != NULL ? c->viewer.track->feed : NULL;
+    return c->state == BMB_CONN_WATCHING && c->viewer.framer != NULL ? bmb_viewer_feed(&c->viewer) : NULL;
 }
 
 static void feed_gone(bmb_talk *t, bmb_conn *c)

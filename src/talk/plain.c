@@ -251,7 +251,7 @@ static bool idle(const bmb_conn *c)
 static bmb_feed *watches(const bmb_talk *t, const bmb_conn *c)
 {
     (void)t;
-    return c->viewer.framer != NULL ? c->viewer.track->feed : NULL;
+    return c->viewer.framer != NULL ? bmb_viewer_feed(&c->viewer) : NULL;
 }
 
 static void feed_gone(bmb_talk *t, bmb_conn *c)

@@ -153,7 +153,8 @@ bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who, uint1
     const bmb_viewing how = { .owner = s->via == BMB_VIA_RTP_MULTICAST ? &t->member : &t->playing,
                               .tally = &s->by->past,
                               .framer = bmb_rtp_framer(s->track),
-                              .counted = true };
+                              .counted = true,
+                              .fixed = s->via == BMB_VIA_RTP_MULTICAST };
     bmb_viewer_begin(t->x, &s->viewer, s->track, &how);
     s->state = BMB_SESSION_PLAYING;
     s->report_us = 0;

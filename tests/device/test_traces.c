@@ -462,7 +462,7 @@ static void do_status(char **word, size_t count)
             fake_tell(s->t.f, "%s", text);
     bmb_viewer_stats viewer;
     for (size_t i = 0; bmb_viewer_stats_get(d, i, &viewer) == BMB_OK; i++)
-        if (bmb_status_viewer("yard", &viewer, true, memory, sizeof memory, text, sizeof text) > 0)
+        if (bmb_status_viewer("yard", "yard", &viewer, true, memory, sizeof memory, text, sizeof text) > 0)
             fake_tell(s->t.f, "%s", text);
 }
 

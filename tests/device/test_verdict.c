@@ -185,7 +185,7 @@ static void sentences_say_it(void **state)
         { "camera", 22000, 30000, "delivers 22.0 of 30 pictures" },
         { "processor", 22000, 30000, "processor makes 22.0 of 30" },
         { "memory", 40000, 50000, "frames of 50000 bytes find no room, for 40000" },
-        { "limit", 1000, 2000, "hold 1000 kbit/s" },
+        { "limit", 1000, 2000, "192.0.2.9:0 gets its share of the uplink, 1.0 of 2.0 Mbit/s" },
         { "link", 2100, 6000, "carries 2.1 of 6.0 Mbit/s" },
         { "reader", 2100, 6000, "reads 2.1 of 6.0 Mbit/s" },
         { "loss", 64, 256, "25 % of the packets" },

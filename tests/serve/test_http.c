@@ -162,7 +162,7 @@ static void the_largest_status_objects_fit(void **state)
     viewer.peer.family = 6;
     viewer.sent = viewer.skipped = viewer.bytes = 999999999999999;
     viewer.waiting = viewer.reports = true;
-    assert_true(bmb_status_viewer(name, &viewer, true, memory, sizeof memory, out, sizeof out) > 200);
+    assert_true(bmb_status_viewer(name, name, &viewer, true, memory, sizeof memory, out, sizeof out) > 200);
 }
 
 int main(void)

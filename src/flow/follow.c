@@ -1,0 +1,54 @@
+#include "flow/follow.h"
+
+#include "base/bounds.h"
+
+#if BMB_WITH_FOLLOWING
+
+bool bmb_viewer_is_held(const bmb_viewer *v, const bmb_viewer_stats *now)
+{
+    switch (now->held_by.cause) {
+    case BMB_CAUSE_LINK:
+    case BMB_CAUSE_READER:
+    case BMB_CAUSE_LIMIT:
+        return true;
+    case BMB_CAUSE_LOSS: /* not where some of everything is lost, whatever is sent */
+        return v->carry_kbps > 0;
+    default: /* in order, so that all frames come, but late */
+        return now->waiting && now->age_ms > BMB_FOLLOW_LATE_MS;
+    }
+}
+
+bool bmb_viewer_may_step(const bmb_viewer *v)
+{
+    return !v->fixed && (v->asked != 0 || v->track->feed->config->step != NULL);
+}
+
+void bmb_viewer_step(bmb_viewer *v, const bmb_feed *to)
+{
+    v->next = (uint8_t)(to->number + 1);
+}
+
+void bmb_viewer_move(bmb_viewer *v, bmb_track *to)
+{
+    const bmb_feed *home = bmb_viewer_feed(v);
+    bmb_owner *owner = v->watcher.owner;
+    bmb_track_leave(v->track, &v->watcher);
+    bmb_track_join(to, &v->watcher, owner);
+    v->track = to;
+    v->asked = to->feed == home ? 0 : (uint8_t)(home->number + 1);
+    v->next = 0;
+    bmb_viewer_begin_behind(v);
+}
+
+void bmb_viewer_share(bmb_viewer *v, uint32_t kbps)
+{
+    if (kbps == 0 && v->shared) {
+        v->carry_kbps = 0;
+        v->shared = false;
+    } else if (kbps > 0 && (v->shared || v->carry_kbps == 0 || v->carry_kbps > kbps)) {
+        v->carry_kbps = kbps;
+        v->shared = true;
+    }
+}
+
+#endif
