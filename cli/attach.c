@@ -381,6 +381,7 @@ bool cli_prepare(cli_device *d)
     c->session_ms = (uint32_t)f->session_ms;
     c->unsent_ms = (uint32_t)f->unsent_ms;
     c->uplink_kbps = (uint32_t)f->uplink_kbps;
+    c->repeats = f->repeats != 0 && (f->rtsp.family != 0 || f->rtsps.family != 0);
     reserve(d);
     if (d->tolerant) drop_missing(d);
     if (!cli_prepare_rows(d) || !cli_access_open(d) || !cli_secure_open(d)) return false;

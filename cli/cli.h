@@ -107,7 +107,7 @@ typedef struct cli_config {
     char pages[CLI_TEXT_MAX];
     char users[CLI_TEXT_MAX], names[CLI_TEXT_MAX], origins[CLI_TEXT_MAX];
     int anybody; /* 0: watching as long as there are no users; else 1 + bmb_role */
-    int64_t embed, host_viewers;
+    int64_t embed, host_viewers, repeats;
     int64_t uplink_kbps, cpu_percent;
     int light_style; /* bmb_light_style */
     char light_file[CLI_TEXT_MAX];

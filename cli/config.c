@@ -398,6 +398,7 @@ static void presets(cli_config *c, const char *path)
     c->idle_ms = p.idle_ms;
     c->session_ms = p.session_ms;
     c->unsent_ms = p.unsent_ms;
+    c->repeats = 1;
     c->log = BMB_LEVEL_INFO;
     c->light_style = BMB_LIGHT_STATES;
     c->cpu_percent = 80;

@@ -107,6 +107,8 @@ static const key_row keys[] = {
       "connection" },
     { SECTION_RTSP, "plain", KEY_TEXT, DEVICE(rtsp_plain), 1, CLI_TEXT_MAX - 1, NULL, "", "all",
       "what is left without encryption beside RTSPS, as for http" },
+    { SECTION_RTSP, "repeats", KEY_INT, DEVICE(repeats), 0, 1, NULL, "0 or 1", "1",
+      "RTP over UDP: FEED.avpf is a feed's address for players that ask for packets which they miss, and get them again" },
 
     { SECTION_TLS, "certificate", KEY_TEXT, DEVICE(certificate), 1, CLI_TEXT_MAX - 1, NULL, "",
       "one of the device's own",

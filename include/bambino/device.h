@@ -203,6 +203,8 @@ typedef struct bmb_config {
     size_t name_count;
     const char *const *origins; /* pages of others that may read what is served, such as "http://club.example" */
     size_t origin_count;
+    bool repeats;             /* RTP over UDP: a feed's address with ".avpf" behind is described with feedback (RFC 4585):
+                                 who misses packets asks for them, and gets them again (RFC 4588) */
     bool embed;               /* pages of others may show pictures and our page */
     const bmb_access *access; /* who may do what; NULL: everybody all but administer. It may be replaced while the
                                  device runs, with bmb_access_change() */

@@ -142,6 +142,10 @@
     1 /* streams follow their links: steps and bit rates of feeds (bmb_feed_config.step, .follow), and a budget of the \
          uplink (bmb_config.uplink_kbps), with BMB_WITH_VERDICTS and BMB_WITH_PATHS */
 #endif
+/* 1.0 KB; RAM, where it is asked for: 160 bytes for each RTSP viewer */
+#ifndef BMB_WITH_REPEATS
+#define BMB_WITH_REPEATS 1 /* RTP packets that a receiver misses are sent again (bmb_config.repeats) */
+#endif
 /* 0.3 KB */
 #ifndef BMB_WITH_RESTING
 #define BMB_WITH_RESTING 1 /* encoders that rest while nobody watches (bmb_cameras.want) */
@@ -207,6 +211,10 @@
 #if !BMB_WITH_STATUS
 #undef BMB_WITH_EVENTS
 #define BMB_WITH_EVENTS 0
+#endif
+#if !BMB_WITH_RTSP
+#undef BMB_WITH_REPEATS
+#define BMB_WITH_REPEATS 0
 #endif
 #if !BMB_WITH_H264
 #undef BMB_WITH_TS

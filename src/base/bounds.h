@@ -78,7 +78,8 @@
 #define BMB_STEADY_US 2500000u       /* rates are judged when they have been measured for so long */
 #define BMB_FULL_MS 3000u            /* a frame that found no room is looked at for so long */
 #define BMB_BUSY 900u                /* thousandths of its time that an encoder works: there is no more of it */
-#define BMB_LOSS_LEAST 8u            /* of 256 packets: three per cent; less is mended, or hardly seen */
+#define BMB_LOSS_LEAST 10u           /* of 256 packets: four per cent; less is mended, or hardly seen … */
+#define BMB_LOSS_CERTAIN 26u         /* … and so many say at once that a link is too narrow; fewer may be chance */
 #define BMB_FOLLOW_BAD 2u       /* looks, a second apart, that must find a stream held before it goes down, … */
 #define BMB_FOLLOW_CALM 15u     /* … and so many good ones before it goes up, doubled … */
 #define BMB_FOLLOW_DOUBLINGS 4u /* … so often at most, … */
@@ -93,6 +94,11 @@
 #define BMB_SHARE_SAVED_US 200000  /* … and so much of an unused share may be used later */
 #define BMB_SHARE_ROUNDS 8u
 #define BMB_SHARE_LEAST_MFPS 5000u /* JPEG at fewer frames than that, in 1000 s, is not worth a share */
+#define BMB_SENT_MOST 16u        /* frames whose packets may be asked for again: half a second at 30/s */
+#define BMB_REPEAT_BURST 65536u  /* bytes that may be repeated at once, … */
+#define BMB_REPEAT_SHARE 25u     /* … and per cent of the stream's bit rate for long */
+#define BMB_REPEAT_SLICES 12u    /* of one packet: the most are those of parameter sets together, and one more */
+#define BMB_MISSED_MOST 64u      /* packets that one report may ask for */
 #define BMB_DIAL_MOST_US 5000000u    /* a connection that is not made by then is given up */
 #define BMB_PUSH_RETRY_FIRST_MS 500u /* first pause before a push is tried again; doubles up to … */
 #define BMB_PUSH_RETRY_MOST_MS 10000u

@@ -302,6 +302,7 @@ static const char *missing(const bmb_config *config)
     const bmb_reserve *more = &config->reserve;
     if (!BMB_WITH_COMING && bmb_reserves(config) && (more->feeds > 0 || more->outlets > 0 || more->pushes > 0))
         return "BMB_WITH_COMING";
+    if (!BMB_WITH_REPEATS && BMB_WITH_RTSP && config->repeats) return "BMB_WITH_REPEATS";
     if (!BMB_WITH_FOLLOWING && config->uplink_kbps > 0) return "BMB_WITH_FOLLOWING";
     if (!BMB_WITH_ACCESS && (config->access != NULL || config->name_count > 0 || config->origin_count > 0))
         return "BMB_WITH_ACCESS";

@@ -167,6 +167,10 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, bmb_plan *p, bmb
     uint16_t conn_most = bmb_talk_conns_of(config);
     bmb_conn *conns = (bmb_conn *)bmb_block_take_zeroed(&b, conn_most, sizeof *conns);
     bmb_session *sessions = (bmb_session *)bmb_block_take_zeroed(&b, bmb_talk_sessions_of(config), sizeof *sessions);
+#if BMB_WITH_REPEATS
+    bmb_repeats *repeats =
+        (bmb_repeats *)bmb_block_take_zeroed(&b, config->repeats ? bmb_talk_sessions_of(config) : 0, sizeof *repeats);
+#endif
     size_t timer_count = (size_t)conn_most + bmb_talk_sessions_of(config);
     void *timers = bmb_block_take_zeroed(&b, timer_count, BMB_TIMER_SIZE);
     budget->viewers = bmb_block_since(&b);
@@ -189,6 +193,9 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, bmb_plan *p, bmb
     budget->per_viewer_http = sizeof(bmb_conn) + BMB_TIMER_SIZE;
     budget->per_viewer_tcp = budget->per_viewer_http;
     budget->per_viewer_rtsp = budget->per_viewer_http + sizeof(bmb_session) + BMB_TIMER_SIZE;
+#if BMB_WITH_REPEATS
+    if (config->repeats) budget->per_viewer_rtsp += sizeof(bmb_repeats);
+#endif
     if (d == NULL) return NULL;
 #if BMB_WITH_CHANGES
     d->pieces = pieces;
@@ -217,6 +224,9 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, bmb_plan *p, bmb
 #endif
     d->talk.conns = conns;
     d->talk.sessions = sessions;
+#if BMB_WITH_REPEATS
+    if (config->repeats) d->talk.repeats = repeats;
+#endif
     bmb_talk_prepare(&d->talk, running, timers);
 #if BMB_WITH_ACCESS
     if (config->access != NULL) {

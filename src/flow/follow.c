@@ -37,6 +37,9 @@ void bmb_viewer_move(bmb_viewer *v, bmb_track *to)
     v->track = to;
     v->asked = to->feed == home ? 0 : (uint8_t)(home->number + 1);
     v->next = 0;
+#if BMB_WITH_REPEATS
+    if (v->state.sent != NULL) *v->state.sent = (bmb_sent){ 0 }; /* numbers of another reel */
+#endif
     bmb_viewer_begin_behind(v);
 }
 

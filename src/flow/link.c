@@ -132,6 +132,14 @@ bmb_link bmb_datagram_link(bmb_context *x, bmb_sock sock, const bmb_addr *to)
     return (bmb_link){ .kind = &datagram_kind, .x = x, .sock = sock, .to = to };
 }
 
+#if BMB_WITH_REPEATS
+void bmb_datagram_put(const bmb_link *link, const bmb_packet *packet)
+{
+    size_t taken;
+    (void)net_send_packets(link, packet, 1, &taken);
+}
+#endif
+
 void bmb_datagram_send(const bmb_link *link, const void *data, size_t size)
 {
     const bmb_slice slice = { data, size };

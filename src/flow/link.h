@@ -43,6 +43,10 @@ bmb_link bmb_stream_link(bmb_context *x, bmb_sock sock, uint64_t *progress_us);
 bool bmb_path_is_free(const bmb_link *link);
 bmb_link bmb_datagram_link(bmb_context *x, bmb_sock sock, const bmb_addr *to);
 
+#if BMB_WITH_REPEATS
+/* One packet besides the frames. */
+void bmb_datagram_put(const bmb_link *link, const bmb_packet *packet);
+#endif
 /* The same without a gather: answers of a conversation. */
 bmb_err bmb_stream_send(const bmb_link *link, const bmb_slice *slices, size_t count, size_t offered, size_t *taken);
 /* One packet, of which nobody waits for the fate. */

@@ -111,7 +111,10 @@ void bmb_viewer_reported(const bmb_context *x, bmb_viewer *v, uint8_t lost_256)
         if (v->deaf > 0) v->deaf--;
         return;
     }
-    if (lost_256 >= BMB_LOSS_LEAST) {
+    bool chance = lost_256 < BMB_LOSS_CERTAIN && v->lost_256 < BMB_LOSS_LEAST && v->carry_kbps == 0;
+    if (lost_256 >= BMB_LOSS_LEAST && chance) { /* the next report will show */
+        v->lost_256 = lost_256;
+    } else if (lost_256 >= BMB_LOSS_LEAST) {
         v->in_vain = lost_256 > v->lost_256 / 2 && v->carry_kbps > 0 ? (uint8_t)(v->in_vain + 1) : 0;
         if (v->carry_kbps > 0 && kbps > v->carry_kbps) kbps = v->carry_kbps; /* some of it was before the last cut */
         uint32_t carried = (uint32_t)((uint64_t)kbps * (256u - lost_256) / 256 * BMB_CARRY_SHARE / 100);
@@ -121,7 +124,9 @@ void bmb_viewer_reported(const bmb_context *x, bmb_viewer *v, uint8_t lost_256)
         v->carry_kbps = 0;
         v->in_vain = 0;
         v->deaf = BMB_CARRY_DEAF;
-    } else if (v->carry_kbps > 0) {
+    } else if (v->carry_kbps == 0) {
+        v->lost_256 = lost_256;
+    } else {
         v->in_vain = 0;
         v->carry_kbps += v->carry_kbps / 16;
         if (v->carry_kbps > 2 * bmb_track_kbps(x, v->track)) v->carry_kbps = 0;

@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "base/bounds.h"
+#include "flow/repeat.h"
 #include "serve/formats.h"
 #include "wire/rtcp.h"
 
@@ -60,6 +61,17 @@ bmb_sdp bmb_rtp_describe(const bmb_context *x, const bmb_feed *feed, const bmb_a
     }
     return sdp;
 }
+
+#if BMB_WITH_REPEATS
+void bmb_rtp_describe_feedback(bmb_sdp *sdp, const bmb_feed *feed)
+{
+    for (size_t i = 0; i < sdp->media_count; i++) {
+        sdp->media[i].repeat_type = BMB_RTP_TYPE_RTX;
+        sdp->media[i].repeat_ms = BMB_REPEAT_KEPT_MS;
+        sdp->media[i].keys = feed->track[i].row->in_order;
+    }
+}
+#endif
 
 /* RTP on an even port, RTCP on the next (RFC 3550 11). With a peer each socket has its own one of the two. */
 bmb_err bmb_rtp_open_pair(bmb_context *x, uint8_t family, const bmb_udp_options *options, bmb_udp_pair *pair)

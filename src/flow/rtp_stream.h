@@ -23,6 +23,10 @@ void bmb_rtp_start_stream(bmb_context *x, const bmb_track *track, bmb_stream_sta
 /* What a feed's description says; group NULL: unicast. */
 bmb_sdp bmb_rtp_describe(const bmb_context *x, const bmb_feed *feed, const bmb_addr *origin, const bmb_multicast *group,
                          bool control);
+#if BMB_WITH_REPEATS
+/* And that receivers may ask for packets again. */
+void bmb_rtp_describe_feedback(bmb_sdp *sdp, const bmb_feed *feed);
+#endif
 /* With a peer each socket has its own one of the two. */
 bmb_err bmb_rtp_open_pair(bmb_context *x, uint8_t family, const bmb_udp_options *options, bmb_udp_pair *pair);
 void bmb_rtp_put_report(bmb_context *x, const bmb_viewer *v, bool bye, bmb_writer *w);

@@ -119,6 +119,14 @@ static void take_address(bmb_rtsp_parse *p, span address)
     span rest = { path.text, path.size < BMB_PATH_MAX ? path.size : 0 };
     if (rest.size > 0 && rest.at[0] == '/') (void)cut(&rest, '/'); /* the slash itself, or a second one */
     span feed = cut(&rest, '/'), track = cut(&rest, '/');
+#if BMB_WITH_REPEATS
+    static const char feedback[] = ".avpf";
+    const size_t behind = sizeof feedback - 1;
+    if (feed.size > behind && bmb_same_nocase(feed.at + feed.size - behind, behind, feedback)) {
+        p->feedback = true;
+        feed.size -= behind;
+    }
+#endif
     if (feed.size >= sizeof p->feed || rest.size > 0) feed.size = 0; /* nothing has such an address */
     keep(p->feed, sizeof p->feed, feed);
     for (char *c = p->feed; *c != '\0'; c++)
@@ -174,6 +182,12 @@ static bool take_transport(span text, bmb_rtsp_transport *out)
         out->kind = BMB_RTSP_TCP;
     } else if (is(protocol, "RTP/AVP") || is(protocol, "RTP/AVP/UDP")) {
         out->kind = BMB_RTSP_UDP;
+    } else if (BMB_WITH_REPEATS && (is(protocol, "RTP/AVPF") || is(protocol, "RTP/AVPF/UDP"))) {
+        out->kind = BMB_RTSP_UDP;
+        out->feedback = true;
+    } else if (BMB_WITH_REPEATS && is(protocol, "RTP/AVPF/TCP")) {
+        out->kind = BMB_RTSP_TCP;
+        out->feedback = true;
     } else {
         return false;
     }

@@ -36,7 +36,8 @@ typedef enum bmb_rtsp_transport_kind { BMB_RTSP_UDP, BMB_RTSP_TCP, BMB_RTSP_MULT
 /* One of a client's choices, in its order of preference. */
 typedef struct bmb_rtsp_transport {
     uint8_t kind;
-    bool ports;         /* client_port or interleaved was given */
+    bool ports : 1;     /* client_port or interleaved was given */
+    bool feedback : 1;  /* RTP/AVPF */
     uint16_t rtp, rtcp; /* client ports, or interleaved channels */
 } bmb_rtsp_transport;
 
@@ -56,6 +57,9 @@ typedef struct bmb_rtsp_parse {
     bool http;     /* this is no RTSP but an HTTP request; nothing of it was consumed */
     bool track;    /* the address names a track */
     bool wildcard; /* the address is "*" */
+#if BMB_WITH_REPEATS
+    bool feedback; /* the feed's name has ".avpf" behind it */
+#endif
     bool body;     /* there was one */
     uint8_t transport_count;
     char cseq[11];           /* as it came, at most 10 digits, NUL-terminated */

@@ -6,6 +6,7 @@
 
 #include "base/bounds.h"
 #include "base/timers.h"
+#include "flow/repeat.h"
 #include "flow/rtp_stream.h"
 #include "flow/viewer.h"
 #include "media/still.h"
@@ -214,6 +215,9 @@ struct bmb_talk {
     const bmb_conversation *const *kinds; /* by bmb_conn_kind */
     bmb_conn *conns;
     struct bmb_session *sessions;
+#if BMB_WITH_REPEATS
+    bmb_repeats *repeats; /* by session; NULL: there are none */
+#endif
     uint16_t conn_most, conn_used; /* conn_used: index behind the last one in use */
     uint16_t conn_open;            /* those from this index on are reserved for those who dial */
     uint16_t conn_live;

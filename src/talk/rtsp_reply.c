@@ -65,10 +65,16 @@ void bmb_rtsp_put_address(const bmb_conn *c, const bmb_feed *feed, bmb_writer *w
     if (c->rtsp.link[0] != '\0') bmb_put_text(w, "lent/%s/", c->rtsp.link);
 #endif
     bmb_put_str(w, feed->config->name);
+#if BMB_WITH_REPEATS
+    if (c->rtsp.feedback) bmb_put_str(w, ".avpf");
+#endif
 }
 
 bmb_feed *bmb_rtsp_find(const bmb_talk *t, const bmb_rtsp_parse *r)
 {
+#if BMB_WITH_REPEATS
+    if (r->feedback && t->repeats == NULL) return NULL; /* there is no such address */
+#endif
     return bmb_feeds_named(t->feeds, r->feed);
 }
 

@@ -45,7 +45,10 @@ static void describe(bmb_talk *t, bmb_conn *c)
     bmb_addr origin = { .family = 4 };
     (void)t->x->port->net.local(t->x->port->ctx, c->sock, &origin);
     /* The client chooses: a description with a group's address would turn a unicast player away. */
-    const bmb_sdp sdp = bmb_rtp_describe(t->x, feed, &origin, NULL, true);
+    bmb_sdp sdp = bmb_rtp_describe(t->x, feed, &origin, NULL, true);
+#if BMB_WITH_REPEATS
+    if (c->rtsp.feedback) bmb_rtp_describe_feedback(&sdp, feed);
+#endif
     bmb_writer body = bmb_writer_of(t->x->scratch, BMB_SDP_ROOM), w = bmb_rtsp_reply(t, c);
     bmb_sdp_write(&body, &sdp);
     bmb_rtsp_begin(&w, 200, &c->rtsp);

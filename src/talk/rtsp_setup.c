@@ -41,6 +41,8 @@ static bool is_ours(bmb_talk *t, const bmb_conn *c, const bmb_rtsp_transport *wa
 static bool try_transport(bmb_talk *t, bmb_conn *c, const bmb_rtsp_transport *want, bmb_session *s)
 {
     bmb_stream_state *state = &s->viewer.state;
+    s->feedback = false;
+    s->own_stream = want->feedback;
     s->peer = c->peer; /* only to who asked, whatever destination was named */
     if (want->kind == BMB_RTSP_TCP) {
         if (!take_channels(t, c, want, s)) return false;
@@ -54,6 +56,9 @@ static bool try_transport(bmb_talk *t, bmb_conn *c, const bmb_rtsp_transport *wa
     if (want->kind == BMB_RTSP_UDP) {
         if (bmb_session_sockets(t, c->peer.family) == NULL || is_ours(t, c, want)) return false;
         s->via = BMB_VIA_RTP_UDP;
+#if BMB_WITH_REPEATS
+        s->feedback = c->rtsp.feedback;
+#endif
         s->peer.port = want->rtp;
         s->rtcp_port = want->rtcp;
         return true;
@@ -67,6 +72,7 @@ static void put_transport(bmb_talk *t, const bmb_session *s, bmb_writer *w)
 {
     const bmb_multicast *m = &s->track->feed->config->multicast;
     bmb_put_str(w, "Transport: RTP/AVP");
+    if (BMB_WITH_REPEATS && s->own_stream) bmb_put_u8(w, 'F');
     if (s->via == BMB_VIA_RTP_TCP) {
         bmb_put_text(w, "/TCP;unicast;interleaved=%u-%u", s->rtp_channel, s->rtcp_channel);
     } else if (s->via == BMB_VIA_RTP_UDP) {

@@ -141,6 +141,18 @@ const bmb_viewer *bmb_session_sender(const bmb_talk *t, const bmb_session *s)
     return s->via == BMB_VIA_RTP_MULTICAST ? t->groups->sender(t->groups, s->track->feed) : &s->viewer;
 }
 
+/* From now on it can be told which frame a packet was of. */
+static void note_packets(bmb_talk *t, bmb_session *s)
+{
+#if BMB_WITH_REPEATS
+    bmb_repeats *r = s->feedback ? &t->repeats[bmb_session_number(t, s) - 1] : NULL;
+    if (r != NULL && s->viewer.state.sent == NULL) bmb_repeats_start(t->x, r, s->own_stream);
+    s->viewer.state.sent = r != NULL ? &r->sent : NULL;
+#else
+    (void)t, (void)s;
+#endif
+}
+
 bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who, uint16_t account)
 {
     if (s->state == BMB_SESSION_PLAYING) return BMB_OK;
@@ -157,6 +169,7 @@ bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who, uint1
                               .fixed = s->via == BMB_VIA_RTP_MULTICAST };
     bmb_viewer_begin(t->x, &s->viewer, s->track, &how);
     s->state = BMB_SESSION_PLAYING;
+    note_packets(t, s);
     s->report_us = 0;
     s->unreachable = 0;
     bmb_viewer_came(t->x, &s->viewer, who);

@@ -14,7 +14,9 @@ typedef struct bmb_session {
     uint8_t lost_256;
     uint8_t unreachable; /* answers "port unreachable" since the last sign of life … */
     bool holds;          /* a place in the feed's group */
-    bool departed;       /* interleaved: it has said goodbye, and ends with the frame under way */
+    bool departed : 1;   /* interleaved: it has said goodbye, and ends with the frame under way */
+    bool feedback : 1;   /* UDP: it may ask for packets again … */
+    bool own_stream : 1; /* … and expects them in a stream of their own */
     uint16_t rtcp_port;
     uint16_t conn; /* index of the connection that has it, plus 1; 0: that is gone */
     uint16_t next; /* session of the same connection, its index plus 1; 0: the last one */
@@ -24,9 +26,9 @@ typedef struct bmb_session {
     bmb_pass pass;     /* by which it was begun to be played */
     uint32_t receiver; /* who reported last, by its own SSRC */
 #endif
+    uint32_t unreachable_ms; /* … the first of them, ms since the start */
     uint64_t id;
     uint64_t alive_us;       /* last sign of life */
-    uint64_t unreachable_us; /* … the first of them */
     uint64_t report_us;      /* next sender report; 0: with the first frame */
     bmb_track *track;
     bmb_opening *by; /* where it was set up */

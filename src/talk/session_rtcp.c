@@ -61,6 +61,20 @@ bool bmb_session_rtcp(bmb_talk *t, bmb_session *s, const uint8_t *data, size_t s
     return bye;
 }
 
+static void repeat_missed(bmb_talk *t, bmb_session *s, const uint8_t *data, size_t size)
+{
+#if BMB_WITH_REPEATS
+    uint16_t missed[BMB_MISSED_MOST];
+    if (!s->feedback || s->state != BMB_SESSION_PLAYING) return;
+    size_t count = bmb_rtcp_missed(data, size, s->viewer.state.ssrc, missed, BMB_MISSED_MOST);
+    const bmb_link link = bmb_datagram_link(t->x, bmb_session_sockets(t, s->peer.family)->rtp, &s->peer);
+    for (size_t i = 0; i < count; i++)
+        bmb_viewer_repeat(t->x, &s->viewer, &t->repeats[bmb_session_number(t, s) - 1], &link, missed[i]);
+#else
+    (void)t, (void)s, (void)data, (void)size;
+#endif
+}
+
 /* From a host that a session plays to. A sign of life is a report on the stream alone: everything else may be sent by
  * somebody who has never seen it. */
 static void take_datagram(bmb_talk *t, const bmb_addr *from, const uint8_t *data, size_t size)
@@ -69,6 +83,7 @@ static void take_datagram(bmb_talk *t, const bmb_addr *from, const uint8_t *data
         bmb_session *s = &t->sessions[i];
         bool bye = false;
         if (s->state == BMB_SESSION_FREE || s->via != BMB_VIA_RTP_UDP || !bmb_same_host(&s->peer, from)) continue;
+        if (BMB_WITH_REPEATS) repeat_missed(t, s, data, size);
         if (take_reports(t, s, data, size, false, &bye)) {
             s->alive_us = t->x->now;
             s->unreachable = 0;
@@ -86,9 +101,10 @@ static void take_unreachable(bmb_talk *t, const bmb_addr *to)
         bool ours = s->state == BMB_SESSION_PLAYING && s->via == BMB_VIA_RTP_UDP && bmb_same_host(&s->peer, to) &&
                     s->peer.port == to->port;
         if (!ours) continue;
-        if (s->unreachable == 0) s->unreachable_us = t->x->now;
+        const uint32_t now_ms = (uint32_t)(t->x->now / 1000);
+        if (s->unreachable == 0) s->unreachable_ms = now_ms;
         if (s->unreachable < UINT8_MAX) s->unreachable++;
-        if (s->unreachable >= BMB_UNREACHABLE_LEAST && bmb_older_than(t->x, s->unreachable_us, BMB_UNREACHABLE_US))
+        if (s->unreachable >= BMB_UNREACHABLE_LEAST && now_ms - s->unreachable_ms >= BMB_UNREACHABLE_US / 1000)
             bmb_session_end(t, s, BMB_ENDING_UNREACHABLE);
     }
 }

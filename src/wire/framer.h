@@ -10,6 +10,7 @@
 
 #include "bambino/options.h"
 #include "bambino/port.h"
+#include "base/bounds.h"
 #include "wire/frame.h"
 
 /* Bounds of one gather, and so of one call to a link. 64 packets are what segmentation offload takes at a time; an RTP
@@ -36,6 +37,15 @@ typedef struct bmb_gather {
     bmb_cursor starts[BMB_GATHER_PIECES]; /* where each piece begins */
     uint8_t scratch[BMB_GATHER_SCRATCH];
 } bmb_gather;
+
+#if BMB_WITH_REPEATS
+/* RTP: which packets the last frames were. */
+typedef struct bmb_sent {
+    uint32_t frame[BMB_SENT_MOST]; /* its number in the reel */
+    uint16_t first[BMB_SENT_MOST], pieces[BMB_SENT_MOST];
+    uint16_t next;
+} bmb_sent;
+#endif
 
 /* What a framer remembers of one viewer between frames. */
 typedef struct bmb_stream_state {
@@ -66,6 +76,9 @@ typedef struct bmb_stream_state {
     bool old;        /* … to a request of HTTP/1.0 */
     bool head_only;
     bool embeds; /* pages of others may show it */
+#if BMB_WITH_REPEATS
+    bmb_sent *sent; /* RTP: is noted there; NULL: nowhere */
+#endif
 } bmb_stream_state;
 
 typedef struct bmb_framer {

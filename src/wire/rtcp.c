@@ -2,8 +2,8 @@
 
 #include <string.h>
 
-enum { SR = 200, RR = 201, SDES = 202, BYE = 203, FEEDBACK = 206 };
-enum { PLI = 1, FIR = 4 };
+enum { SR = 200, RR = 201, SDES = 202, BYE = 203, FEEDBACK = 206, TRANSPORT_FEEDBACK = 205 };
+enum { PLI = 1, FIR = 4, NACK = 1 };
 #define CNAME 1u
 #define SINCE_1900_S 2208988800u
 #define HEADER 4u
@@ -94,3 +94,35 @@ bool bmb_rtcp_next(bmb_rtcp_walk *walk, const uint8_t *data, size_t size, bmb_rt
     }
     return false;
 }
+
+#if BMB_WITH_REPEATS
+/* Each entry is a number, and a bit for each of the sixteen behind it. */
+static size_t take_missed(bmb_reader *r, size_t entries, uint16_t *out, size_t room)
+{
+    size_t count = 0;
+    for (size_t i = 0; i < entries; i++) {
+        uint16_t first = bmb_get_u16(r), more = bmb_get_u16(r);
+        if (count < room) out[count++] = first;
+        for (unsigned k = 0; k < 16 && count < room; k++)
+            if ((more >> k & 1) != 0) out[count++] = (uint16_t)(first + 1 + k);
+    }
+    return count;
+}
+
+size_t bmb_rtcp_missed(const uint8_t *data, size_t size, uint32_t ssrc, uint16_t *out, size_t room)
+{
+    size_t count = 0, at = 0;
+    while (at < size) {
+        bmb_reader r = bmb_reader_of(data + at, size - at);
+        uint8_t first = bmb_get_u8(&r), type = bmb_get_u8(&r);
+        size_t length = ((size_t)bmb_get_u16(&r) + 1) * 4;
+        (void)bmb_get_u32(&r); /* who says so */
+        uint32_t media = bmb_get_u32(&r);
+        if (first >> 6 != 2 || length > size - at) return count;
+        if (!r.failed && type == TRANSPORT_FEEDBACK && (first & 31) == NACK && media == ssrc && length >= HEADER + 8)
+            count += take_missed(&r, (length - HEADER - 8) / 4, out + count, room - count);
+        at += length;
+    }
+    return count;
+}
+#endif

@@ -2,6 +2,7 @@
 #ifndef BMB_WIRE_RTCP_H
 #define BMB_WIRE_RTCP_H
 
+#include "bambino/options.h"
 #include "base/bytes.h"
 
 #define BMB_RTCP_MAX 128u /* room for any packet that bmb_rtcp_report or bmb_rtcp_bye writes */
@@ -39,6 +40,11 @@ typedef struct bmb_rtcp_walk {
         key_of; /* a key frame of this stream is asked for: PLI (RFC 4585 6.3.1) or FIR (RFC 5104 4.3.1); 0: none */
 } bmb_rtcp_walk;
 bool bmb_rtcp_next(bmb_rtcp_walk *walk, const uint8_t *data, size_t size, bmb_rtcp_block *out);
+
+#if BMB_WITH_REPEATS
+/* Which packets of that stream a receiver says it misses (generic NACK, RFC 4585 6.2.1); at most `room`. */
+size_t bmb_rtcp_missed(const uint8_t *data, size_t size, uint32_t ssrc, uint16_t *out, size_t room);
+#endif
 
 /* NTP's middle 32 bits of a wall time (RFC 3550 4). */
 uint32_t bmb_ntp_middle(int64_t wall_us);

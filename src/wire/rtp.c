@@ -47,7 +47,17 @@ void bmb_rtp_header_done(const bmb_stream_state *state, bmb_gather *gather, size
 
 void bmb_rtp_done(bmb_stream_state *state, const bmb_frame *frame, const bmb_cursor *cursor)
 {
+#if BMB_WITH_REPEATS
+    bmb_sent *sent = state->sent;
+    if (sent != NULL) {
+        const size_t at = sent->next++ % BMB_SENT_MOST;
+        sent->frame[at] = frame->seq;
+        sent->first[at] = state->next_seq;
+        sent->pieces[at] = cursor->pieces;
+    }
+#else
     (void)frame;
+#endif
     state->next_seq = (uint16_t)(state->next_seq + cursor->pieces);
     state->packets += cursor->pieces;
 }

@@ -55,13 +55,26 @@ void bmb_sdp_h264(bmb_writer *w, const void *codec)
     bmb_put_str(w, "packetization-mode=1\r\n");
 }
 
+/* RFC 4585 4.2, RFC 5104 7.1, RFC 4588 8.6. */
+static void put_feedback(bmb_writer *w, const bmb_sdp_media *m)
+{
+    bmb_put_text(w, "a=rtcp-fb:%u nack\r\n", m->payload_type);
+    if (m->keys) bmb_put_text(w, "a=rtcp-fb:%u nack pli\r\na=rtcp-fb:%u ccm fir\r\n", m->payload_type, m->payload_type);
+    bmb_put_text(w, "a=rtpmap:%u rtx/90000\r\na=fmtp:%u apt=%u;rtx-time=%u\r\n", m->repeat_type, m->repeat_type,
+                 m->payload_type, m->repeat_ms);
+}
+
 static void put_media(bmb_writer *w, const bmb_sdp *s, size_t index)
 {
     const bmb_sdp_media *m = &s->media[index];
-    bmb_put_text(w, "m=%s %u RTP/AVP %u\r\n", m->kind, s->group.family != 0 ? s->group.port + 2 * (unsigned)index : 0,
-                 m->payload_type);
+    const bool repeats = BMB_WITH_REPEATS && m->repeat_type != 0;
+    bmb_put_text(w, "m=%s %u RTP/AVP%s %u", m->kind, s->group.family != 0 ? s->group.port + 2 * (unsigned)index : 0,
+                 repeats ? "F" : "", m->payload_type);
+    if (repeats) bmb_put_text(w, " %u", m->repeat_type);
+    bmb_put_str(w, "\r\n");
     if (m->kbps > 0) bmb_put_text(w, "b=AS:%u\r\n", (unsigned)m->kbps);
     m->describe(w, m->codec);
+    if (repeats) put_feedback(w, m);
     if (m->mfps > 0) {
         bmb_put_str(w, "a=framerate:");
         bmb_put_milli(w, m->mfps);

@@ -16,6 +16,9 @@ typedef struct bmb_sdp_media {
     uint32_t kbps;                                      /* 0: not said */
     void (*describe)(bmb_writer *w, const void *codec); /* the lines that are the codec's … */
     const void *codec;                                  /* … and what it needs for them */
+    uint8_t repeat_type; /* payload type of repeated packets, and feedback is taken (RFC 4585 4, RFC 4588 8); 0: no */
+    bool keys;           /* … and a key frame may be asked for, too */
+    uint16_t repeat_ms;  /* so long a packet may be asked for */
 } bmb_sdp_media;
 
 typedef struct bmb_sdp {

@@ -323,7 +323,7 @@ static void a_description_names_everything(void **state)
                   .origin = { .family = 4, .ip = { 192, 0, 2, 1 } },
                   .control = true,
                   .media_count = 1,
-                  .media = { { "video", 96, 30000, 2000, bmb_sdp_h264, &sets } } };
+                  .media = { { "video", 96, 30000, 2000, bmb_sdp_h264, &sets, 0, false, 0 } } };
     bmb_writer w = bmb_writer_of(out, sizeof out - 1);
     bmb_sdp_write(&w, &s);
     out[bmb_written(&w)] = '\0';
@@ -336,8 +336,8 @@ static void a_description_names_everything(void **state)
     s.origin = (bmb_addr){ .family = 6, .ip = { [15] = 1 } };
     s.group = (bmb_addr){ .family = 6, .ip = { 0xFF, 0x15, [15] = 9 }, .port = 5004 };
     s.control = false;
-    s.media[0] = (bmb_sdp_media){ "video", 26, 7500, 2000, bmb_sdp_jpeg, NULL };
-    s.media[1] = (bmb_sdp_media){ "audio", 96, 0, 0, bmb_sdp_h264, &sets };
+    s.media[0] = (bmb_sdp_media){ "video", 26, 7500, 2000, bmb_sdp_jpeg, NULL, 0, false, 0 };
+    s.media[1] = (bmb_sdp_media){ "audio", 96, 0, 0, bmb_sdp_h264, &sets, 0, false, 0 };
     s.media_count = 2;
     w = bmb_writer_of(out, sizeof out - 1);
     bmb_sdp_write(&w, &s);
