@@ -43,7 +43,7 @@ static const key_row keys[] = {
       "memory of each connection for requests and answers" },
     { SECTION_DEVICE, "rtp-packet", KEY_BYTES, DEVICE(rtp_packet), 256, 8900, NULL, "bytes", "1400",
       "largest RTP packet; lower it where a tunnel or radio link cuts packets" },
-    { SECTION_DEVICE, "stall-ms", KEY_INT, DEVICE(stall_ms), 100, 600000, NULL, "ms", "5000",
+    { SECTION_DEVICE, "stall-ms", KEY_INT, DEVICE(stall_ms), 100, 600000, NULL, "ms", "10000",
       "a viewer that takes nothing for so long is closed" },
     { SECTION_DEVICE, "request-ms", KEY_INT, DEVICE(request_ms), 100, 600000, NULL, "ms", "10000",
       "a request must be complete within" },

@@ -217,7 +217,7 @@ typedef struct bmb_config {
     uint16_t request_buffer; /* bytes for each connection, 1536 to 16384; preset 3072. A third takes requests, the rest
                                 answers */
     uint16_t rtp_packet;     /* largest RTP packet, bytes, its header included, 256 to 8900; preset 1400 */
-    uint32_t stall_ms;       /* a viewer that takes nothing for so long is closed, 100 to 600000; preset 5000 */
+    uint32_t stall_ms;       /* a viewer that takes nothing for so long is closed, 100 to 600000; preset 10000 */
     uint32_t request_ms;     /* a request must be complete within, 100 to 600000; preset 10000 */
     uint32_t idle_ms;        /* a connection kept alive without a request is closed after; preset 30000 */
     uint32_t session_ms;     /* an RTSP session ends without a sign of life after; preset 60000 */

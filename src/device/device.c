@@ -37,7 +37,7 @@ void bmb_config_init(bmb_config *config)
     config->spare = 8;
     config->request_buffer = 3072;
     config->rtp_packet = 1400;
-    config->stall_ms = 5000;
+    config->stall_ms = 10000;
     config->request_ms = 10000;
     config->idle_ms = 30000;
     config->session_ms = 60000;

@@ -130,6 +130,25 @@ bmb_err bmb_rtp_pump(bmb_context *x, bmb_viewer *v, const bmb_rtp_way *way, uint
     return link.answer;
 }
 
+#if BMB_WITH_FOLLOWING
+void bmb_rtp_hear(bmb_context *x, bmb_viewer *v, bmb_sock sock)
+{
+    uint8_t data[512];
+    bmb_addr from;
+    bmb_rtcp_block b;
+    const bmb_port *port = x->port;
+    for (unsigned i = 0; i < BMB_DATAGRAMS; i++) {
+        size_t size = 0;
+        bmb_rtcp_walk walk = { 0 };
+        if (port->net.udp_recv(port->ctx, sock, data, sizeof data, &size, &from) != BMB_OK || size > sizeof data) return;
+        while (bmb_rtcp_next(&walk, data, size, &b))
+            if (b.ssrc == v->state.ssrc) bmb_viewer_reported(x, v, b.lost_256);
+        if (BMB_WITH_H264 && walk.key_of == v->state.ssrc && v->track->row->in_order)
+            bmb_camera_want_key(x, &v->track->feed->camera);
+    }
+}
+#endif
+
 /* The stream goes on after a pause: what was sent before stays counted (RFC 3550 6.4.1). */
 void bmb_rtp_pause(bmb_context *x, bmb_viewer *v)
 {

@@ -2,6 +2,7 @@
 
 #include <stddef.h>
 
+#include "flow/verdict.h"
 #include "serve/formats.h"
 
 #define TS_DATAGRAM 1316u /* seven packets */
@@ -222,7 +223,12 @@ static bmb_push *push_at(bmb_watcher *w)
 
 static void frame_there(bmb_owner *owner, bmb_watcher *w)
 {
-    deliver((bmb_push_set *)owner->room, push_at(w));
+    bmb_push_set *set = (bmb_push_set *)owner->room;
+    bmb_push *p = push_at(w);
+#if BMB_WITH_FOLLOWING
+    if (p->rtcp != BMB_NO_SOCK) bmb_rtp_hear(set->x, &p->viewer, p->rtcp);
+#endif
+    deliver(set, p);
 }
 
 static void put_out(bmb_owner *owner, bmb_watcher *w)
@@ -231,10 +237,14 @@ static void put_out(bmb_owner *owner, bmb_watcher *w)
     bmb_viewer_abandon(&push_at(w)->viewer);
 }
 
-/* None of them takes a viewer's place: nobody asks. */
+/* None of them takes a viewer's place: its figures say how its link is. */
 static void describe(bmb_owner *owner, bmb_watcher *w, bmb_viewer_stats *out)
 {
-    (void)owner, (void)w, (void)out;
+    const bmb_push_set *set = (bmb_push_set *)owner->room;
+    if (!BMB_WITH_FOLLOWING) return;
+    bmb_viewer_figures(set->x, bmb_viewer_of(w), out);
+    out->peer = push_at(w)->config->to;
+    if (BMB_WITH_VERDICTS) bmb_viewer_judge(set->x, bmb_viewer_of(w), BMB_NO_SOCK, out);
 }
 
 static void feed_gone(bmb_owner *owner, bmb_watcher *w)

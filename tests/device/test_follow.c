@@ -414,6 +414,42 @@ static void a_push_has_what_is_kept_for_it(void **state)
     fake_device_close(&t);
 }
 
+/* Its receiver may report: nobody has to read it out of a session. */
+static void a_push_follows_its_receivers_reports(void **state)
+{
+    (void)state;
+    prepare();
+    t.feeds[0].step = NULL;
+    static bmb_push_config push;
+    push = (bmb_push_config){ .feed = 0,
+                              .format = BMB_FORMAT_RTP,
+                              .to = { .family = 4, .ip = { 192, 0, 2, 7 }, .port = 5004 } };
+    t.config.pushes = &push;
+    t.config.push_count = 1;
+    fake_device_open(&t);
+    memset(links, 0, sizeof links);
+    bmb_addr from = push.to;
+    from.port = 5005;
+    bmb_push_stats p;
+    uint8_t rr[32] = { 0x81, 201, 0, 7, 0, 0, 0, 5 };
+    for (unsigned i = 0; i < 4; i++) {
+        seconds(1);
+        memcpy(rr + 8, t.f->datagrams[0].data + 8, 4);
+        t.f->datagram_count = 0;
+    }
+    rr[12] = 128; /* half of it is lost */
+    bmb_sock rtcp = 0; /* the one for this port of the peer's */
+    while (!t.f->socks[rtcp].udp || t.f->socks[rtcp].peer.port != 5005) rtcp++;
+    fake_datagram_in(t.f, t.f->socks[rtcp].addr.port, &from, rr, sizeof rr);
+    for (unsigned i = 0; i < 4; i++) {
+        seconds(1);
+        t.f->datagram_count = 0;
+    }
+    assert_int_equal(bmb_push_stats_get(t.device, 0, &p), BMB_OK);
+    assert_in_range(p.kbps, 500, 900);
+    fake_device_close(&t);
+}
+
 #define STEPS(name) cmocka_unit_test_setup_teardown(name, open_steps, close_all)
 #define ENCODER(name) cmocka_unit_test_setup_teardown(name, open_encoder, close_all)
 
@@ -433,6 +469,7 @@ int main(void)
         cmocka_unit_test(the_uplink_is_shared),
         cmocka_unit_test(who_would_spoil_it_for_all_is_refused),
         cmocka_unit_test(a_push_has_what_is_kept_for_it),
+        cmocka_unit_test(a_push_follows_its_receivers_reports),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -862,6 +862,7 @@ void fake_device_again(fake_device *t, fake_port *f, bmb_codec codec)
     t->config.outlets = t->outlets;
     t->config.outlet_count = 1;
     t->config.host_viewers = 4000; /* all come from one host */
+    t->config.stall_ms = 5000;
 }
 
 void fake_device_open(fake_device *t)
