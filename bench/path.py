@@ -104,7 +104,7 @@ class Path:
         for name, ip, peer in self.ends:
             if name:
                 enter(name)
-            device = f"path{os.getpid() % 10000}"
+            device = "path" + ip.replace(".", "")[:10]
             fds.append(tun(device))
             subprocess.run(["ip", "addr", "add", ip, "peer", peer, "dev", device], check=True)
             subprocess.run(["ip", "link", "set", device, "up"], check=True)

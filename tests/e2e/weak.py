@@ -1,0 +1,157 @@
+#!/usr/bin/env python3
+"""Weak paths, each between two network namespaces (bench/path.py): what bambino check says, what the device counts, and what the path
+did are one; packets are sent again for players of others; a narrow link gets a step, and the uplink is shared. weak.py BAMBINO"""
+import json, os, shutil, subprocess, sys, tempfile, time, urllib.request
+
+if "--inside" not in sys.argv:
+    if subprocess.run(["unshare", "--net", "true"], stderr=subprocess.DEVNULL).returncode != 0 or not os.path.exists("/dev/net/tun"):
+        print("network namespaces are not permitted here: skipped")
+        sys.exit(77)
+    os.execvp("unshare", ["unshare", "--net", sys.executable, os.path.abspath(__file__), *sys.argv[1:], "--inside"])
+sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), "..", "..", "bench"))
+from path import Path
+
+command = os.path.abspath(sys.argv[1])
+checks, bad = 0, []
+CONFIG = """[device]
+state = {state}
+[http]
+listen = :8080
+[rtsp]
+listen = :8554
+[camera yard]
+source = drawn
+view = yard
+[camera station]
+source = drawn
+view = station
+codec = h264
+[feed yard]
+size = 320x240
+rate = 15
+step = yard-small
+[feed yard-small]
+camera = yard
+size = 160x120
+rate = 15
+quality = 40
+[feed alone]
+camera = yard
+size = 320x240
+rate = 15
+[feed station]
+size = 640x360
+rate = 15
+kbps = 1000
+follow = nobody
+"""
+
+
+def check(good, what):
+    global checks
+    checks += 1
+    if not good:
+        bad.append(what)
+        print("FAILED", what, flush=True)
+
+
+class Far:
+    """A namespace at the end of a path of its own."""
+
+    def __init__(self, number, **how):
+        self.name, self.near, self.far = f"weak{os.getpid()}-{number}", f"192.0.2.{2 * number + 1}", f"198.51.100.{2 * number + 1}"
+        subprocess.run(["ip", "netns", "add", self.name], check=True)
+        self.path = Path("", self.near, self.name, self.far, seed=number)
+        self.path.__enter__()
+        self.path.set(**how)
+
+    def run(self, *words):
+        words = [w.replace("HOST", self.near) for w in words]
+        self.process = subprocess.Popen(["ip", "netns", "exec", self.name, *words], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
+        return self
+
+    def check(self, *words, seconds=6):
+        return self.run(command, "check", "--json", "--for", str(seconds), *words)
+
+    def received(self):
+        return json.loads(self.process.communicate(timeout=60)[0])["received"][0]
+
+    def end(self):
+        if self.process.poll() is None:
+            self.process.kill()
+            self.process.wait()
+        self.path.__exit__()
+        subprocess.run(["ip", "netns", "del", self.name])
+
+
+def status():
+    with urllib.request.urlopen("http://127.0.0.1:8080/status.json", timeout=5) as r:
+        return json.load(r)
+
+
+here = tempfile.mkdtemp()
+with open(f"{here}/c.ini", "w") as f:
+    f.write(CONFIG.format(state=here))
+subprocess.run(["ip", "link", "set", "lo", "up"], check=True)
+log = open(f"{here}/log", "w")
+server = subprocess.Popen([command, "run", f"{here}/c.ini"], stdout=subprocess.PIPE, stderr=log, text=True)
+while "Ctrl-C" not in (line := server.stdout.readline()):
+    if not line:
+        sys.exit(f"it does not start: {open(f'{here}/log').read()}")
+fars = []
+try:
+    UDP = ["--by", "udp", "rtsp://HOST:8554/alone"]
+    lossy, mixed, double, slow, narrow, step = fars = [
+        Far(1, loss=0.03, delay_ms=5), Far(2, delay_ms=5, jitter_ms=8), Far(3, double=0.1), Far(4, delay_ms=60), Far(5, mbit=0.4, delay_ms=5), Far(6, mbit=0.4, delay_ms=5)]
+    for far in (lossy, mixed, double, slow):
+        far.check(*UDP)
+    narrow.check("http://HOST:8080/alone.mjpeg")
+    step.check("http://HOST:8080/yard.mjpeg", seconds=12)
+    time.sleep(5)
+    s = status()
+    alone = next(f for f in s["feeds"] if f["name"] == "alone")
+    trips = sorted(v["round_trip_ms"] for v in s["viewers"] if v.get("round_trip_ms"))
+    check(trips and 100 < trips[-1] < 200, f"the device knows the longest round trip: {trips}")
+    got = [far.received() for far in (lossy, mixed, double, slow, narrow)]
+    lost, order, doubles, late, few = got
+    passed, dropped, _ = lossy.path.counts()[0]
+    # What the path dropped is of the conversation and the reports, too.
+    check(0 <= dropped - lost["packets-lost"] <= 4, f"lost: {lost['packets-lost']} packets ({lost['lost']} %), the path dropped {dropped} of {passed + dropped}")
+    check(lost["whole"] < 95 and lost["broken"] > 0, f"broken pictures are told: {lost['whole']} % whole")
+    check(order["packets-lost"] == 0 and order["late"] > 10, f"order: {order['late']} late, {order['packets-lost']} lost")
+    check(order["whole"] > 97, f"what comes out of order is put together: {order['whole']} % whole")
+    check(doubles["packets-lost"] == 0 and 0.05 < doubles["doubled"] / doubles["packets"] < 0.2 and doubles["whole"] > 99, f"doubles: {doubles['doubled']} of {doubles['packets']}")
+    check(60 <= late["delay-50"] < 150, f"delay behind 60 ms: {late['delay-50']} ms")
+    check(few["rate"] < 14 and few["broken"] == 0 and few["skipped"] > 5, f"narrow: {few['rate']}/s, {few['skipped']} left out")
+    end = status()
+    feed = next(f for f in end["feeds"] if f["name"] == "alone")
+    pictures = sum(g["pictures"] + g["broken"] for g in got)
+    check(abs(feed["sent"] - pictures) <= 15, f"the device sent {feed['sent']} pictures, {pictures} are told of")
+    check(abs(feed["skipped"] - few["skipped"]) <= 12, f"it left {feed['skipped']} out, {few['skipped']} are told of")
+
+    # Players of others, and packets sent again.
+    if shutil.which("gst-launch-1.0"):
+        def share(name, again):
+            """Pictures that GStreamer's depayloader puts together whole, of those that were sent, in some seconds."""
+            sent = next(f["sent"] for f in status()["feeds"] if f["name"] == "station")
+            far = lossy.run("sh", "-c", f"timeout -s INT 9 gst-launch-1.0 -v rtspsrc location=rtsp://HOST:8554/{name} protocols=udp latency=300 do-retransmission={again} ! "
+                            "rtph264depay wait-for-keyframe=true ! video/x-h264,stream-format=byte-stream,alignment=au ! fakesink silent=false 2>/dev/null | grep -c chain")
+            whole = int(far.process.communicate(timeout=60)[0] or 0)
+            return whole / max(1, next(f["sent"] for f in status()["feeds"] if f["name"] == "station") - sent)
+        with_it = share("station.avpf", "true")
+        check(with_it > 0.93, f"with packets sent again {with_it:.0%} of the pictures are whole")
+    else:
+        print("no GStreamer: its players are left out")
+
+    step.received()
+    text = open(f"{here}/log").read()
+    check("is given yard-small" in text, "a link of 0.4 Mbit/s is given the step")
+    check(text.count("is given") <= 3, f"steps do not flap: {text.count('is given')} changes")
+finally:
+    server.terminate()
+    server.wait()
+    for far in fars:
+        far.end()
+    shutil.rmtree(here)
+print(f"{checks} checks, {len(bad)} failed")
+sys.exit(1 if bad else 0)
