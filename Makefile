@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc)
 BUILD = { scripts/sources build/sources mbedtls || echo "Its sources cannot be had just now: there is no encryption in this build."; } && echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick test-sanitized test-changes test-kernel plain-builds screenshots bench fuzz weak-links lint format size firmware firmware-demo install docs clean
+.PHONY: demo test test-quick test-sanitized test-changes test-kernel plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs clean
 
 demo:
 	@scripts/setup build
@@ -71,6 +71,15 @@ weak-links:
 	@scripts/setup pictures
 	@$(call BUILD,release)
 	@python3 bench/weak_links.py build/release/bambino --write
+
+# A day of coming and going on a turned clock, and SOAK_MINUTES of it in real time. As root.
+SOAK_MINUTES ?= 10
+soak:
+	@scripts/setup test
+	@$(call BUILD,debug)
+	@$(call BUILD,release)
+	@BAMBINO_HOURS=24 build/debug/tests/test_hours
+	@python3 bench/soak.py build/release/bambino --minutes $(SOAK_MINUTES)
 
 # FUZZ_SECONDS for each target.
 FUZZ_SECONDS ?= 60
