@@ -97,7 +97,7 @@ def carry(orders, a, b, seed):
 class Path:
     def __init__(self, near, near_ip, far, far_ip, seed=1):
         self.ends = ((near, near_ip, far_ip), (far, far_ip, near_ip))
-        self.seed = seed
+        self.seed, self.devices = seed, []
 
     def __enter__(self):
         fds, home = [], os.open("/proc/self/ns/net", os.O_RDONLY)
@@ -106,8 +106,9 @@ class Path:
                 enter(name)
             device = "path" + ip.replace(".", "")[:10]
             fds.append(tun(device))
+            self.devices.append(device)
             subprocess.run(["ip", "addr", "add", ip, "peer", peer, "dev", device], check=True)
-            subprocess.run(["ip", "link", "set", device, "up"], check=True)
+            subprocess.run(["ip", "link", "set", device, "up", "multicast", "on"], check=True)
             libc.setns(home, 0x40000000)
         os.close(home)
         self.orders, theirs = multiprocessing.Pipe()

@@ -307,6 +307,7 @@ static bool prepare_feed(cli_device *d, size_t index)
     const bmb_addr group = f->multicast_auto ? bmb_multicast_choose(d->file.device_name, f->name) : f->multicast;
     out->multicast = (bmb_multicast){ .group = group,
                                       .ttl = (uint8_t)f->multicast_ttl,
+                                      .parity = (uint8_t)f->multicast_parity,
                                       .open = f->multicast_open != 0,
                                       .always = f->multicast_always != 0 };
     out->open = f->open != 0;

@@ -219,6 +219,8 @@ static const key_row keys[] = {
       "auto, or GROUP:PORT for RTP in 224.0.0.0/4 or ff00::/8; the port is even" },
     { SECTION_FEED, "multicast-ttl", KEY_INT, FEED(multicast_ttl), 1, 255, NULL, "hops", "1",
       "how many routers a multicast packet may pass" },
+    { SECTION_FEED, "multicast-parity", KEY_INT, FEED(multicast_parity), 0, 16, NULL, "packets", "0",
+      "forward error correction (RFC 5109): one packet more for so many, 2 to 16, for receivers that know it; 0: none" },
     { SECTION_FEED, "multicast-always", KEY_INT, FEED(multicast_always), 0, 1, NULL, "0 or 1", "0",
       "send to the group even when no RTSP session asks for it" },
     { SECTION_FEED, "multicast-open", KEY_INT, FEED(multicast_open), 0, 1, NULL, "0 or 1", "0",

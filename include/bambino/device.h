@@ -44,6 +44,8 @@ typedef struct bmb_multicast {
     bmb_addr group; /* family 0: no multicast for this feed. The port is that of RTP (even); RTCP takes the next */
     uint8_t ttl;    /* 0: 1, which does not leave the local network */
     bool open;      /* send it although the feed may not be watched by everybody: whoever is in the network can */
+    uint8_t parity; /* forward error correction (RFC 5109): one packet more for so many, 2 to 16, at the port two higher;
+                       0: none. Receivers find it in the group's description; those that do not know it lose nothing */
     bool always;    /* send even when no RTSP session asks for it, for receivers that know the group otherwise */
 } bmb_multicast;
 

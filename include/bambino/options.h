@@ -146,6 +146,10 @@
 #ifndef BMB_WITH_REPEATS
 #define BMB_WITH_REPEATS 1 /* RTP packets that a receiver misses are sent again (bmb_config.repeats) */
 #endif
+/* 0.5 KB; RAM, for each group that has it: the largest RTP packet */
+#ifndef BMB_WITH_PARITY
+#define BMB_WITH_PARITY 1 /* groups with forward error correction (bmb_multicast.parity) */
+#endif
 /* 0.3 KB */
 #ifndef BMB_WITH_RESTING
 #define BMB_WITH_RESTING 1 /* encoders that rest while nobody watches (bmb_cameras.want) */
@@ -211,6 +215,10 @@
 #if !BMB_WITH_STATUS
 #undef BMB_WITH_EVENTS
 #define BMB_WITH_EVENTS 0
+#endif
+#if !BMB_WITH_MULTICAST
+#undef BMB_WITH_PARITY
+#define BMB_WITH_PARITY 0
 #endif
 #if !BMB_WITH_RTSP
 #undef BMB_WITH_REPEATS

@@ -125,12 +125,22 @@ static bool same_group(const bmb_addr *a, const bmb_addr *b)
     return a->family != 0 && bmb_same_host(a, b) && a->port == b->port;
 }
 
+/* Parity goes two ports higher. */
+static bool groups_meet(const bmb_multicast *a, const bmb_multicast *b)
+{
+    bmb_addr above_a = a->group, above_b = b->group;
+    above_a.port = (uint16_t)(above_a.port + 2);
+    above_b.port = (uint16_t)(above_b.port + 2);
+    return same_group(&a->group, &b->group) || (BMB_WITH_PARITY && a->parity > 0 && same_group(&above_a, &b->group)) ||
+           (BMB_WITH_PARITY && b->parity > 0 && same_group(&a->group, &above_b));
+}
+
 static bool good_group(const bmb_multicast *m)
 {
     const bmb_addr *g = &m->group;
     if (g->family == 0) return true;
     bool multicast = g->family == 6 ? g->ip[0] == 0xFF : g->ip[0] >= 224 && g->ip[0] <= 239;
-    return multicast && g->port >= 1024 && g->port % 2 == 0;
+    return multicast && g->port >= 1024 && g->port % 2 == 0 && m->parity != 1 && m->parity <= 16;
 }
 
 static bmb_err check_feed_names(const bmb_config *config, size_t index, const bmb_plan *plan, bmb_fault *fault)
@@ -145,7 +155,7 @@ static bmb_err check_feed_names(const bmb_config *config, size_t index, const bm
         return bmb_blame(fault, BMB_BAD_ARG, "feed", "title", f->name, (int64_t)strlen(f->title), 63);
     for (size_t i = 0; i < config->feed_count; i++) {
         if (i == index || plan->camera[i] == BMB_NO_CAMERA) continue;
-        if (same_group(&f->multicast.group, &config->feeds[i].multicast.group))
+        if (groups_meet(&f->multicast, &config->feeds[i].multicast))
             return blame_feed(fault, BMB_IN_USE, "multicast", f->name);
         if (strcmp(config->feeds[i].name, f->name) == 0) return blame_feed(fault, BMB_IN_USE, "name", f->name);
     }
@@ -284,6 +294,7 @@ static const char *missing_for_feed(const bmb_feed_config *f)
 {
     if (!BMB_WITH_H264 && f->mode.codec == BMB_CODEC_H264) return "BMB_WITH_H264";
     if (!BMB_WITH_MULTICAST && f->multicast.group.family != 0) return "BMB_WITH_MULTICAST";
+    if (!BMB_WITH_PARITY && BMB_WITH_MULTICAST && f->multicast.parity > 0) return "BMB_WITH_PARITY";
     if (!BMB_WITH_CONTROLS && (f->setting_count > 0 || f->keep_controls)) return "BMB_WITH_CONTROLS";
     if (!BMB_WITH_DAYLIGHT && f->daylight.dark > 0) return "BMB_WITH_DAYLIGHT";
     if (!BMB_WITH_FOLLOWING && (f->step != NULL || f->follow != BMB_FOLLOW_NOBODY)) return "BMB_WITH_FOLLOWING";

@@ -150,6 +150,9 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, bmb_plan *p, bmb
     size_t feed_count = config->feed_count + (changes ? more->feeds : 0);
     bmb_feed *feeds = (bmb_feed *)bmb_block_take_zeroed(&b, feed_count, sizeof *feeds);
     bmb_group *groups = (bmb_group *)bmb_block_take_zeroed(&b, bmb_groups_of(config), sizeof *groups);
+#if BMB_WITH_PARITY
+    uint8_t *parity = (uint8_t *)bmb_block_take_zeroed(&b, bmb_groups_parity(config), config->rtp_packet);
+#endif
     budget->feeds = bmb_block_since(&b);
     const bmb_config *running = config;
 #if BMB_WITH_CHANGES
@@ -213,6 +216,9 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, bmb_plan *p, bmb
 #endif
     d->feeds = (bmb_feeds){ feeds, feed_count };
     d->groups.groups = groups;
+#if BMB_WITH_PARITY
+    bmb_groups_lend_parity(config, groups, parity);
+#endif
     d->pushes.pushes = pushes;
     d->talk.x = &d->context;
     d->talk.feeds = &d->feeds;

@@ -132,6 +132,26 @@ bmb_link bmb_datagram_link(bmb_context *x, bmb_sock sock, const bmb_addr *to)
     return (bmb_link){ .kind = &datagram_kind, .x = x, .sock = sock, .to = to };
 }
 
+#if BMB_WITH_PARITY
+void bmb_datagram_parity(const bmb_link *link, const bmb_packet *packet)
+{
+    bmb_parity *p = link->parity;
+    uint8_t head[BMB_PARITY_HEAD];
+    if (packet != NULL) bmb_parity_add(p, packet);
+    if (!bmb_parity_is_due(p, packet == NULL)) return;
+    bmb_parity_write(p, head);
+    const bmb_slice slices[2] = { { head, sizeof head }, { p->data, p->size } };
+    const bmb_packet out = { slices, 2, BMB_PARITY_HEAD + (uint32_t)p->size };
+    bmb_addr to = *link->to;
+    to.port = (uint16_t)(to.port + 2);
+    bmb_link way = *link;
+    way.to = &to;
+    size_t taken;
+    (void)net_send_packets(&way, &out, 1, &taken);
+    bmb_parity_clear(p);
+}
+#endif
+
 #if BMB_WITH_REPEATS
 void bmb_datagram_put(const bmb_link *link, const bmb_packet *packet)
 {

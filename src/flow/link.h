@@ -11,6 +11,7 @@
 
 #include "base/context.h"
 #include "wire/framer.h"
+#include "wire/parity.h"
 
 typedef struct bmb_link bmb_link;
 
@@ -35,6 +36,9 @@ struct bmb_link {
     bmb_slice lent; /* … and bytes that the port may refer to until they are acknowledged; size 0: it copies all */
     const bmb_addr *to; /* datagrams: NULL: the socket's own peer */
     bmb_err answer;     /* datagrams: what the network last said to one of them */
+#if BMB_WITH_PARITY
+    bmb_parity *parity; /* datagrams: goes along, at the port two higher; NULL: nothing does */
+#endif
 };
 
 bmb_link bmb_stream_link(bmb_context *x, bmb_sock sock, uint64_t *progress_us);
@@ -43,6 +47,10 @@ bmb_link bmb_stream_link(bmb_context *x, bmb_sock sock, uint64_t *progress_us);
 bool bmb_path_is_free(const bmb_link *link);
 bmb_link bmb_datagram_link(bmb_context *x, bmb_sock sock, const bmb_addr *to);
 
+#if BMB_WITH_PARITY
+/* The packet has gone out; or, NULL, a frame has ended. */
+void bmb_datagram_parity(const bmb_link *link, const bmb_packet *packet);
+#endif
 #if BMB_WITH_REPEATS
 /* One packet besides the frames. */
 void bmb_datagram_put(const bmb_link *link, const bmb_packet *packet);

@@ -35,6 +35,9 @@ static bmb_err send_packets(bmb_context *x, bmb_viewer *v, bmb_link *link, size_
     bmb_cursor after = bmb_viewer_gather(v, g, most);
     bmb_err err = link->kind->send(link, g, 0, &taken);
     for (size_t i = 0; i < taken; i++) bytes += g->packets[i].size;
+#if BMB_WITH_PARITY
+    for (size_t i = 0; link->parity != NULL && i < taken; i++) bmb_datagram_parity(link, &g->packets[i]);
+#endif
     bmb_viewer_count_bytes(v, bytes);
     v->cursor = taken < g->piece_count ? g->starts[taken] : after;
     *sent += taken;
@@ -69,6 +72,9 @@ static bmb_err send_burst(bmb_context *x, bmb_viewer *v, bmb_link *link)
         return BMB_AGAIN;
     }
     v->pace_us = 0;
+#if BMB_WITH_PARITY
+    if (link->parity != NULL) bmb_datagram_parity(link, NULL);
+#endif
     bmb_viewer_finish_frame(x, v, link);
     return BMB_OK;
 }

@@ -46,6 +46,9 @@ bmb_sdp bmb_rtp_describe(const bmb_context *x, const bmb_feed *feed, const bmb_a
     if (group != NULL) {
         sdp.group = group->group;
         sdp.ttl = group->ttl > 0 ? group->ttl : 1;
+#if BMB_WITH_PARITY
+        if (group->parity > 0) sdp.parity_type = BMB_RTP_TYPE_PARITY;
+#endif
     }
     for (size_t i = 0; i < feed->tracks; i++) {
         const bmb_track *t = &feed->track[i];
@@ -123,6 +126,9 @@ void bmb_rtp_send_report(bmb_context *x, const bmb_viewer *v, bool bye, bmb_sock
 bmb_err bmb_rtp_pump(bmb_context *x, bmb_viewer *v, const bmb_rtp_way *way, uint64_t *report_us)
 {
     bmb_link link = bmb_datagram_link(x, way->rtp, way->to);
+#if BMB_WITH_PARITY
+    link.parity = way->parity;
+#endif
     (void)bmb_viewer_pump(x, v, &link);
     if (v->sent == 0 || x->now < *report_us) return link.answer;
     *report_us = x->now + BMB_REPORT_US;

@@ -15,6 +15,9 @@ typedef struct bmb_udp_pair {
 typedef struct bmb_rtp_way {
     bmb_sock rtp, rtcp;
     const bmb_addr *to, *rtcp_to;
+#if BMB_WITH_PARITY
+    bmb_parity *parity; /* as bmb_link.parity */
+#endif
 } bmb_rtp_way;
 
 const bmb_framer *bmb_rtp_framer(const bmb_track *track);

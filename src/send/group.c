@@ -99,7 +99,10 @@ static const bmb_viewer *sender(const bmb_groups *service, const bmb_feed *feed)
 static void pump(const bmb_group_set *set, bmb_group *g)
 {
     const bmb_addr rtcp = rtcp_of(g);
-    const bmb_rtp_way way = { .rtp = g->sock, .rtcp = g->sock, .to = address_of(g), .rtcp_to = &rtcp };
+    bmb_rtp_way way = { .rtp = g->sock, .rtcp = g->sock, .to = address_of(g), .rtcp_to = &rtcp };
+#if BMB_WITH_PARITY
+    if (g->parity.data != NULL) way.parity = &g->parity;
+#endif
     (void)bmb_rtp_pump(set->x, &g->viewer, &way, &g->report_us);
 }
 
@@ -148,10 +151,36 @@ void bmb_groups_open(bmb_group_set *set, bmb_context *x, const bmb_feeds *feeds,
     for (size_t i = 0; i < feeds->count; i++) {
         bmb_feed *feed = &feeds->feed[i];
         if (feed->config->multicast.group.family == 0) continue;
+#if BMB_WITH_PARITY
+        bmb_parity *parity = &groups[set->count].parity;
+        if (parity->data != NULL) x->port->random(x->port->ctx, &parity->seq, sizeof parity->seq);
+#endif
         groups[set->count++].feed = feed;
         feed->group = (uint16_t)set->count;
     }
 }
+
+#if BMB_WITH_PARITY
+size_t bmb_groups_parity(const bmb_config *config)
+{
+    size_t count = 0;
+    for (size_t i = 0; i < config->feed_count; i++)
+        count += config->feeds[i].multicast.group.family != 0 && config->feeds[i].multicast.parity > 0;
+    return count;
+}
+
+void bmb_groups_lend_parity(const bmb_config *config, bmb_group *groups, uint8_t *memory)
+{
+    for (size_t i = 0; i < config->feed_count; i++) {
+        const bmb_multicast *m = &config->feeds[i].multicast;
+        if (m->group.family == 0) continue;
+        bmb_group *g = groups++;
+        if (m->parity == 0) continue;
+        g->parity = (bmb_parity){ .data = memory, .room = config->rtp_packet, .of = m->parity };
+        memory += config->rtp_packet;
+    }
+}
+#endif
 
 static void end_lease(bmb_group_set *set, bmb_group *g)
 {

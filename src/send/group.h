@@ -14,6 +14,9 @@ typedef struct bmb_group {
     uint16_t members; /* of them, those that want to see something now */
     uint64_t report_us;
     uint64_t lease_us; /* sends until then for receivers that have fetched its description; 0: no lease */
+#if BMB_WITH_PARITY
+    bmb_parity parity; /* of 0: none */
+#endif
     bmb_viewer viewer;
 } bmb_group;
 
@@ -28,8 +31,15 @@ typedef struct bmb_group_set {
 } bmb_group_set;
 
 size_t bmb_groups_of(const bmb_config *config);
-/* groups: as many, zeroed. Those that always send begin. */
+#if BMB_WITH_PARITY
+size_t bmb_groups_parity(const bmb_config *config); /* how many of them have parity */
+#endif
+/* groups: as many, zeroed. parity: rtp_packet bytes for each that has it. Those that always send begin. */
 void bmb_groups_open(bmb_group_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_tally *tally, bmb_group *groups);
+#if BMB_WITH_PARITY
+/* Before that: gives each its memory. */
+void bmb_groups_lend_parity(const bmb_config *config, bmb_group *groups, uint8_t *memory);
+#endif
 /* Bursts whose time has come. */
 void bmb_groups_bursts(bmb_group_set *set);
 /* Ends leases; returns when the next one does. */

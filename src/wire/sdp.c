@@ -97,5 +97,10 @@ void bmb_sdp_write(bmb_writer *w, const bmb_sdp *s)
     put_connection(w, s);
     bmb_put_str(w, "t=0 0\r\n");
     if (s->control) bmb_put_str(w, "a=control:*\r\na=range:npt=now-\r\n");
+    const bool parity = BMB_WITH_PARITY && s->parity_type != 0;
+    if (parity) bmb_put_text(w, "a=group:FEC-FR %s parity\r\n", s->media[0].kind);
     for (size_t i = 0; i < s->media_count; i++) put_media(w, s, i);
+    if (!parity) return;
+    bmb_put_text(w, "a=mid:%s\r\nm=application %u RTP/AVP %u\r\na=rtpmap:%u ulpfec/90000\r\na=mid:parity\r\n",
+                 s->media[0].kind, s->group.port + 2u, s->parity_type, s->parity_type);
 }

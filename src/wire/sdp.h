@@ -30,6 +30,8 @@ typedef struct bmb_sdp {
                           has ports of its own, two higher */
     uint8_t ttl;       /* of the group */
     bool control;      /* for RTSP: with a=control */
+    uint8_t parity_type; /* payload type of a stream of parity for the first one, at the port two higher (RFC 5109 14.1,
+                            RFC 5956 4.1); 0: there is none */
     size_t media_count;
     bmb_sdp_media media[BMB_SDP_MEDIA_MOST];
 } bmb_sdp;

@@ -44,6 +44,51 @@ size = 640x360
 rate = 15
 kbps = 1000
 follow = nobody
+[feed shown]
+camera = station
+codec = h264
+size = 640x360
+rate = 15
+kbps = 1000
+multicast = 239.255.1.2:5004
+multicast-always = 1
+multicast-parity = 5
+"""
+# A receiver of a group with parity, written from RFC 5109: how many of the packets that are missing come again.
+PARITY = """import json, select, socket, struct, sys, time
+def member(port):
+    s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    s.bind(("239.255.1.2", port))
+    s.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, socket.inet_aton("239.255.1.2") + socket.inet_aton(sys.argv[1]))
+    return s
+media, parity, until = {}, [], time.monotonic() + 6
+both = member(5004), member(5006)
+while time.monotonic() < until:
+    for s in select.select(both, [], [], 0.1)[0]:
+        d = s.recv(2000)
+        if s is both[0]:
+            media[struct.unpack(">H", d[2:4])[0]] = d
+        else:
+            parity.append(d)
+last, again, hopeless, marked = max(media), 0, 0, 0
+for d in parity:
+    base, length, size, mask = struct.unpack(">H4xHHH", d[14:26])
+    group = [(base + i) & 0xFFFF for i in range(16) if mask & 0x8000 >> i]
+    missing = [q for q in group if q not in media]
+    if len(missing) != 1:
+        hopeless += len(missing)
+        continue
+    body, second = bytearray(d[26:26 + size]), d[13]
+    for q in group:
+        if q in media:
+            second ^= media[q][1]
+            length ^= len(media[q]) - 12
+            for i, x in enumerate(media[q][12:]):
+                body[i] ^= x
+    again += 1
+    # A unit of H.264 in a packet of the type that all have; behind its end parity leaves nothing.
+    marked += (second & 0x7F) == 96 and 0 < length <= size and not any(body[length:]) and 1 <= body[0] & 31 <= 28
+print(json.dumps({"media": len(media), "parity": len(parity), "again": again, "good": marked, "hopeless": hopeless}))
 """
 
 
@@ -105,6 +150,12 @@ try:
         Far(1, loss=0.03, delay_ms=5), Far(2, delay_ms=5, jitter_ms=8), Far(3, double=0.1), Far(4, delay_ms=60), Far(5, mbit=0.4, delay_ms=5), Far(6, mbit=0.4, delay_ms=5)]
     for far in (lossy, mixed, double, slow):
         far.check(*UDP)
+    group = Far(7, loss=0.03, delay_ms=5)
+    fars.append(group)
+    for words in (["ip", "route", "add", "239.0.0.0/8", "dev", group.path.devices[0]],
+                  ["ip", "-n", group.name, "route", "add", "239.0.0.0/8", "dev", group.path.devices[1]]):
+        subprocess.run(words, check=True)
+    group.run(sys.executable, "-c", PARITY, group.far)
     narrow.check("http://HOST:8080/alone.mjpeg")
     step.check("http://HOST:8080/yard.mjpeg", seconds=12)
     time.sleep(5)
@@ -128,6 +179,10 @@ try:
     pictures = sum(g["pictures"] + g["broken"] for g in got)
     check(abs(feed["sent"] - pictures) <= 15, f"the device sent {feed['sent']} pictures, {pictures} are told of")
     check(abs(feed["skipped"] - few["skipped"]) <= 12, f"it left {feed['skipped']} out, {few['skipped']} are told of")
+
+    parity = json.loads(group.process.communicate(timeout=30)[0])
+    check(parity["again"] > 5 and parity["good"] == parity["again"] and parity["again"] > 2 * parity["hopeless"], f"parity mends most of what is lost: {parity}")
+    check(0.15 < parity["parity"] / parity["media"] < 0.4, f"one packet more for five, and a few at the ends of frames: {parity}")
 
     # Players of others, and packets sent again.
     if shutil.which("gst-launch-1.0"):
