@@ -44,7 +44,7 @@ def message(kind, number, body):
 class Scene:
     def __init__(self, codec):
         self.what, self.more = codec == "h264", 2 | 4 | 8
-        self.outlets, self.ops, self.clients, self.changes = [0, 1, 3], b"", [], False
+        self.outlets, self.ops, self.clients, self.changes, self.weak = [0, 1, 3], b"", [], False, False
 
     def op(self, code, param, rest=b""):
         self.ops += bytes([code | (param & 31) << 3]) + rest
@@ -123,7 +123,7 @@ class Scene:
 
     def bytes(self):
         outlets = sum(kind << 2 * i for i, kind in enumerate(self.outlets))
-        return bytes([int(self.what), self.more, outlets | (192 if self.changes else 0)]) + self.ops
+        return bytes([int(self.what), self.more, outlets | (192 if self.changes else 128 if self.weak else 0)]) + self.ops
 
 
 NONCE = "00000000000F42400000000100000000000000000000000000000000"  # of a scene, where all sums are zero
@@ -250,10 +250,39 @@ def changing():
             yield f"service-{codec}-{more}", s
 
 
+def weak():
+    """Viewers whose links carry less, or lose packets; a step, an encoder that follows, a shared uplink, a group with parity."""
+    nack = struct.pack(">BBHIIHH", 0x81, 205, 3, 5, 0, 3, 0x11)
+    report = struct.pack(">BBHIIBBHIIII", 0x81, 201, 7, 5, 0, 60, 0, 9, 100, 0, 0, 0)
+    for codec in ("jpeg", "h264"):
+        for more in (2 | 8, 1 | 2 | 8, 2 | 8 | 128):
+            s = Scene(codec)
+            s.weak, s.more, s.outlets, s.what = True, more, [0, 1, 2], s.what | 16 | 32 | 64
+            http_one, by_udp, plain = s.open(0), s.open(1), s.open(2)
+            s.say(http_one, b"GET /yard.mjpeg HTTP/1.1\r\nHost: a\r\n\r\n" if codec == "jpeg" else b"GET /yard.ts HTTP/1.1\r\nHost: a\r\n\r\n")
+            s.pictures(1)
+            s.say(by_udp, rtsp("DESCRIBE", 1, path="/yard.avpf"))
+            s.say(by_udp, rtsp("SETUP", 2, "Transport: RTP/AVPF;unicast;client_port=6000-6001\r\n", path="/yard.avpf/video"))
+            s.say(by_udp, rtsp("PLAY", 3, "Session: \x010\r\n", path="/yard.avpf"))
+            for i in range(40):
+                s.pictures(2)
+                s.op(1, 1, bytes([50]))  # the step's
+                for who in (http_one, plain):
+                    s.op(2, s.peer(who), bytes([(2 if i < 20 else 7) | 8]))
+                s.op(6, 1 | 4 | 8, bytes([len(nack)]) + nack)
+                if i % 5 == 0:
+                    s.op(6, 1 | 4 | 8, bytes([len(report)]) + report)
+                s.op(3, 3)
+            s.say(by_udp, rtsp("TEARDOWN", 4, "Session: \x010\r\n", path="/yard.avpf"))
+            yield f"weak-{codec}-{more}", s
+
+
 def main(traces, folder):
     os.makedirs(folder, exist_ok=True)
     for name, scene in guarded():
         open(f"{folder}/guarded-{name}", "wb").write(scene.bytes())
+    for name, scene in weak():
+        open(f"{folder}/{name}", "wb").write(scene.bytes())
     for name, scene in changing():
         open(f"{folder}/{name}", "wb").write(scene.bytes())
     for name in sorted(os.listdir(traces)):

@@ -201,6 +201,13 @@ static void set_up(input *in)
         t.feeds[0].daylight =
             (bmb_daylight_config){ .dark = codec == BMB_CODEC_JPEG ? 90 : 0, .bright = 200, .seconds = 1 };
     }
+    if (outlets >> 6 == 2) { /* weak links */
+        t.feeds[0].step = what & 32 ? "station" : NULL;
+        t.feeds[0].follow = BMB_FOLLOW_SLOWEST;
+        t.feeds[0].multicast.parity = 3;
+        t.config.uplink_kbps = more & 1 ? 400 : 0;
+        t.config.repeats = true;
+    }
     if (more & 128) fake_lends(t.f);
     if (what & 128) guard(more);
 }
@@ -269,6 +276,8 @@ static void datagram(input *in, unsigned kind)
         uint8_t data[256];
         memcpy(data, in->at, n);
         if (n >= 12 && (kind & 4) != 0) bmb_store_u32(data + 8, t.device->talk.sessions[0].viewer.state.ssrc);
+        if (n >= 14 && data[1] == 205) /* a packet that it may have missed */
+            bmb_store_u16(data + 12, (uint16_t)(t.device->talk.sessions[0].viewer.state.next_seq - data[13]));
         fake_datagram_in(t.f, (uint16_t)(pair->port + (kind >> 3 & 1)), &from, data, n);
     }
     in->at += n;
@@ -391,6 +400,7 @@ static void run_one(input *in)
         unsigned room = byte(in);
         if (!is_there(p)) break;
         t.f->socks[p->sock].room = rooms[room & 7];
+        if (t.config.repeats) t.f->socks[p->sock].path = (bmb_net_path){ .waiting = room * 60, .kbps = room * 4 };
         fake_acknowledge(t.f, p->sock, (room >> 3) * 1000u);
         break;
     }
