@@ -103,6 +103,28 @@ bmb_err bmb_viewer_pump(bmb_context *x, bmb_viewer *v, bmb_link *link)
     return BMB_WITH_RTP && link->kind->packets ? pump_packets(x, v, link) : pump_stream(x, v, link);
 }
 
+#if BMB_WITH_VIEWER_RATES
+static bool is_share(const bmb_viewer *v)
+{
+#if BMB_WITH_FOLLOWING
+    return v->shared;
+#else
+    (void)v;
+    return false;
+#endif
+}
+
+/* Less arrives than its share of the uplink. */
+static void own_pace(bmb_viewer *v)
+{
+#if BMB_WITH_FOLLOWING
+    v->shared = false;
+#else
+    (void)v;
+#endif
+}
+#endif
+
 /* Additive increase, multiplicative decrease, of what is lost. Loss that does not go when less is sent is not for want
  * of room: a radio that loses some of everything. */
 void bmb_viewer_reported(const bmb_context *x, bmb_viewer *v, uint8_t lost_256)
@@ -125,12 +147,13 @@ void bmb_viewer_reported(const bmb_context *x, bmb_viewer *v, uint8_t lost_256)
         if (v->carry_kbps > 0 && kbps > v->carry_kbps) kbps = v->carry_kbps; /* some of it was before the last cut */
         uint32_t carried = (uint32_t)((uint64_t)kbps * (256u - lost_256) / 256 * BMB_CARRY_SHARE / 100);
         v->carry_kbps = carried > BMB_CARRY_LEAST ? carried : BMB_CARRY_LEAST;
+        own_pace(v);
         v->lost_256 = lost_256;
         if (v->in_vain < BMB_CARRY_TRIES) return;
         v->carry_kbps = 0;
         v->in_vain = 0;
         v->deaf = BMB_CARRY_DEAF;
-    } else if (v->carry_kbps == 0) {
+    } else if (v->carry_kbps == 0 || is_share(v)) {
         v->lost_256 = lost_256;
     } else {
         v->in_vain = 0;

@@ -6,8 +6,6 @@
 
 #if BMB_WITH_REPEATS
 
-#define ORIGINAL_NUMBER 2u
-
 void bmb_repeats_start(bmb_context *x, bmb_repeats *r, bool own_stream)
 {
     memset(r, 0, sizeof *r);
@@ -62,12 +60,12 @@ static void wrap(bmb_repeats *r, bmb_packet *packet, bmb_slice *slices, uint8_t 
     bmb_store_u16(head + 2, r->seq++);
     bmb_store_u32(head + 8, r->ssrc);
     bmb_store_u16(head + BMB_RTP_HEADER, seq);
-    slices[0] = (bmb_slice){ head, BMB_RTP_HEADER + ORIGINAL_NUMBER };
+    slices[0] = (bmb_slice){ head, BMB_RTP_HEADER + BMB_REPEAT_NUMBER };
     slices[1] = (bmb_slice){ was + BMB_RTP_HEADER, packet->slices[0].size - BMB_RTP_HEADER };
     for (uint32_t i = 1; i < packet->count; i++) slices[1 + i] = packet->slices[i];
     packet->slices = slices;
     packet->count++;
-    packet->size += ORIGINAL_NUMBER;
+    packet->size += BMB_REPEAT_NUMBER;
 }
 
 void bmb_viewer_repeat(bmb_context *x, bmb_viewer *v, bmb_repeats *r, const bmb_link *link, uint16_t seq)
@@ -89,7 +87,7 @@ void bmb_viewer_repeat(bmb_context *x, bmb_viewer *v, bmb_repeats *r, const bmb_
     v->framer->fill(&state, frame, &at, g, 1);
     bmb_packet packet = g->packets[0];
     bmb_slice slices[BMB_REPEAT_SLICES];
-    uint8_t head[BMB_RTP_HEADER + ORIGINAL_NUMBER];
+    uint8_t head[BMB_RTP_HEADER + BMB_REPEAT_NUMBER];
     if (packet.count + 1 > BMB_REPEAT_SLICES) return;
     if (r->own_stream) wrap(r, &packet, slices, head, seq);
     bmb_datagram_put(link, &packet);

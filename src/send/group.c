@@ -32,8 +32,13 @@ static bmb_err open_group(const bmb_group_set *set, bmb_group *g)
     bmb_addr bound;
     if (x->port->net.udp_open == NULL) return BMB_UNSUPPORTED;
     bmb_err err = x->port->net.udp_open(x->port->ctx, &any, &options, &g->sock, &bound);
-    if (err == BMB_OK) bmb_rtp_start_stream(x, bmb_feed_video(g->feed), &g->viewer.state);
-    return err;
+    if (err != BMB_OK) return err;
+    bmb_rtp_start_stream(x, bmb_feed_video(g->feed), &g->viewer.state);
+#if BMB_WITH_PARITY
+    if (g->parity.data != NULL) /* so that its packets are no larger than others */
+        g->viewer.state.payload_max = (uint16_t)(x->config->rtp_packet - (BMB_PARITY_HEAD - BMB_RTP_HEADER));
+#endif
+    return BMB_OK;
 }
 
 static void begin_sending(bmb_group_set *set, bmb_group *g)

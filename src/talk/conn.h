@@ -277,6 +277,12 @@ uint64_t bmb_conn_hidden(const bmb_talk *t, const bmb_conn *c);
 bool bmb_talk_may_group(const bmb_talk *t, const bmb_feed *feed);
 /* false: all places for viewers are taken, which is told and counted. One more is kept for an administrator. account:
  * of the connection, or 0. */
+#if BMB_WITH_FOLLOWING
+/* And on the uplink? Whoever leaves too little for those who watch already does not come in. */
+bool bmb_talk_fits_uplink(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who);
+#else
+#define bmb_talk_fits_uplink(t, feed, who) true
+#endif
 bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who, uint16_t account);
 /* Its index plus 1. */
 #if BMB_WITH_ACCESS

@@ -22,6 +22,7 @@ bmb_err bmb_plain_watch(bmb_talk *t, bmb_conn *c, uint16_t index)
     bmb_feed *feed = bmb_feeds_at(t->feeds, index);
     if (feed == NULL) return BMB_NOT_FOUND;
     if (counted && !bmb_talk_has_place(t, feed, &c->peer, bmb_conn_account(c))) return BMB_LIMIT;
+    if (counted && !bmb_talk_fits_uplink(t, feed, &c->peer)) return BMB_LIMIT;
     bmb_codec codec = feed->camera.mode.codec;
     v->state = (bmb_stream_state){ .feed = index, .payload_type = (uint8_t)codec };
     const bmb_viewing how = { .owner = &t->viewing,

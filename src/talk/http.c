@@ -94,6 +94,10 @@ static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool h
         bmb_http_refuse(t, c, 503);
         return;
     }
+    if (streaming && !head_only && !bmb_talk_fits_uplink(t, feed, &c->peer)) {
+        bmb_http_refuse_why(t, c, 503, "The uplink has no room for one more viewer.\n");
+        return;
+    }
     bmb_writer w = bmb_http_answer(t, c);
     bmb_http_terms terms = bmb_http_terms_of(t, c);
     if (streaming) {

@@ -18,6 +18,8 @@ void bmb_http_send(bmb_talk *t, bmb_conn *c, const bmb_writer *w, bmb_conn_state
 bmb_writer bmb_http_answer_ok(bmb_talk *t, bmb_conn *c, const char *type, size_t length);
 /* extra: lines of the head; or NULL */
 void bmb_http_refuse_with(bmb_talk *t, bmb_conn *c, uint16_t status, const char *extra);
+/* And says why, in a line. */
+void bmb_http_refuse_why(bmb_talk *t, bmb_conn *c, uint16_t status, const char *why);
 void bmb_http_refuse(bmb_talk *t, bmb_conn *c, uint16_t status);
 /* What http_access.c has to say; nothing of it lies in tx. */
 void bmb_http_answer_reply(bmb_talk *t, bmb_conn *c, const bmb_http_reply *r);

@@ -34,10 +34,9 @@ bool bmb_talk_administers(const bmb_talk *t, uint16_t account)
 #endif
 }
 
-/* Whoever leaves too little for those who watch already does not come in. */
-static bool fits_uplink(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who)
-{
 #if BMB_WITH_FOLLOWING
+bool bmb_talk_fits_uplink(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who)
+{
     const bmb_config *config = t->x->config;
     uint64_t needed = bmb_feed_least_kbps(t->x, t->feeds, feed);
     size_t at = 0;
@@ -50,16 +49,12 @@ static bool fits_uplink(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who)
     t->refused++;
     bmb_viewer_tell(t->x, feed, who, BMB_EVENT_UPLINK_FULL, (int64_t)needed, config->uplink_kbps);
     return false;
-#else
-    (void)t, (void)feed, (void)who;
-    return true;
-#endif
 }
+#endif
 
 bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who, uint16_t account)
 {
     uint16_t most = t->x->config->viewers, now = bmb_feeds_viewers(t->feeds);
-    if (!fits_uplink(t, feed, who)) return false;
     if (bmb_talk_administers(t, account) && now <= most) return true;
     if (now < most && !(BMB_WITH_ACCESS && host_has_enough(t, who, now))) return true;
     t->refused++;

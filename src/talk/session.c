@@ -146,7 +146,11 @@ static void note_packets(bmb_talk *t, bmb_session *s)
 {
 #if BMB_WITH_REPEATS
     bmb_repeats *r = s->feedback ? &t->repeats[bmb_session_number(t, s) - 1] : NULL;
-    if (r != NULL && s->viewer.state.sent == NULL) bmb_repeats_start(t->x, r, s->own_stream);
+    if (r != NULL && s->viewer.state.sent == NULL) {
+        bmb_repeats_start(t->x, r, s->own_stream);
+        if (s->own_stream) /* so that a packet fits with it, too */
+            s->viewer.state.payload_max = (uint16_t)(t->x->config->rtp_packet - BMB_REPEAT_NUMBER);
+    }
     s->viewer.state.sent = r != NULL ? &r->sent : NULL;
 #else
     (void)t, (void)s;
@@ -157,6 +161,9 @@ bmb_err bmb_session_play(bmb_talk *t, bmb_session *s, const bmb_addr *who, uint1
 {
     if (s->state == BMB_SESSION_PLAYING) return BMB_OK;
     if (!bmb_talk_has_place(t, s->track->feed, who, account)) return BMB_LIMIT;
+    /* One more of a group that is sent already takes nothing. */
+    bool alone = s->via != BMB_VIA_RTP_MULTICAST || bmb_session_sender(t, s)->framer == NULL;
+    if (alone && !bmb_talk_fits_uplink(t, s->track->feed, who)) return BMB_LIMIT;
     if (s->via == BMB_VIA_RTP_MULTICAST) {
         bmb_err err = t->groups->join(t->groups, s->track->feed, s->holds);
         if (err != BMB_OK) return err;
