@@ -65,6 +65,7 @@ bench:
 	@build/bench/bench/bench build/bench.json
 	@echo "Behind a path of 3 Mbit/s, a feed of 6; the limit is 150 ms for 95 %:"
 	@SLOW_BOUND=150 tests/e2e/slow_link.sh build/bench/bambino $(SLOW_SECONDS) build/bench/bench/blocking_sender || true
+	@python3 bench/weak_links.py build/bench/bambino --seconds $(SLOW_SECONDS) --rates 3 --loss 0 --trips 5 --only table --plain || true
 
 # What arrives behind narrow links: writes the table and the picture of docs/weak-links.md. As root, on a quiet machine.
 weak-links:

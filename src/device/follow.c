@@ -186,7 +186,7 @@ void bmb_follow_feed(bmb_device *d, bmb_feed *feed, const bmb_following *sum)
     bmb_advice turn = bmb_follow_look(&feed->follower, is_held(feed, sum));
     if (turn == BMB_DOWN) {
         uint32_t carries = slowest ? sum->narrowest : sum->widest;
-        uint32_t least = bmb_feed_follow_least(feed, set), to = carries * BMB_FOLLOW_SHARE / 100;
+        uint32_t least = bmb_feed_follow_least(feed, set), to = (uint32_t)((uint64_t)carries * BMB_FOLLOW_SHARE / 100);
         if (to > now * BMB_FOLLOW_SHARE / 100) to = now * BMB_FOLLOW_SHARE / 100;
         if (to < least) to = least;
         if (to >= now) return;

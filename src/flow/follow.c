@@ -37,6 +37,7 @@ void bmb_viewer_move(bmb_viewer *v, bmb_track *to)
     v->track = to;
     v->asked = to->feed == home ? 0 : (uint8_t)(home->number + 1);
     v->next = 0;
+    v->state.feed = to->feed->number; /* framed: whose frames, and so which numbers */
 #if BMB_WITH_REPEATS
     if (v->state.sent != NULL) *v->state.sent = (bmb_sent){ 0 }; /* numbers of another reel */
 #endif

@@ -46,13 +46,14 @@ void bmb_feed_follow(bmb_context *x, bmb_feed *feed, uint32_t kbps)
 {
     bmb_camera *c = &feed->camera;
     uint32_t set = bmb_feed_set_kbps(x, feed);
-    int32_t effective;
+    int32_t effective = 0;
     if (kbps > set) kbps = set;
     if (feed->track[0].row->steered) {
         feed->governor.kbps = kbps;
     } else if (c->lent || bmb_camera_set(x, c, BMB_CONTROL_KBPS, (int32_t)kbps, &effective) != BMB_OK) {
         return;
-    } else {
+    } else { /* it may have chosen another one */
+        if (effective > 0) kbps = (uint32_t)effective;
         c->set_kbps = kbps < set ? (int32_t)set : 0;
     }
     c->follows_kbps = kbps < set ? kbps : 0;
