@@ -324,6 +324,18 @@ static void the_slowest_decides_where_it_shall(void **state)
     assert_int_equal(t.f->cameras[0].controls[BMB_CONTROL_KBPS], 1200);
 }
 
+static void of_two_slow_ones_the_slower_counts(void **state)
+{
+    (void)state;
+    t.feeds[0].follow = BMB_FOLLOW_SLOWEST;
+    fake_device_open(&t);
+    join(400);
+    join(900);
+    join(0);
+    encoded_seconds(8); /* one change */
+    assert_in_range(follows(), 250, 330);
+}
+
 static void it_is_as_set_when_nobody_watches(void **state)
 {
     (void)state;
@@ -361,7 +373,46 @@ static void the_uplink_is_shared(void **state)
         if (v.feed == 0) assert_int_equal(v.held_by.cause, BMB_CAUSE_LIMIT);
     }
     assert_in_range(sum, 1700, 2060);
+    for (size_t s = 0, left = 0; s < FAKE_SOCKS; s++) { /* all but the first leave */
+        fake_sock *k = &t.f->socks[s];
+        if (k->open && !k->listening && !k->udp && left++ > 0) fake_hang_up(t.f, (bmb_sock)s);
+    }
+    seconds(5);
+    assert_int_equal(viewer(0).carries_kbps, 0);
+    assert_int_equal(viewer(0).held_by.cause, BMB_CAUSE_NOTHING);
     fake_device_close(&t);
+}
+
+/* A radio that loses a quarter of everything, however little is sent: less would not help. */
+static void loss_by_chance_costs_no_step(void **state)
+{
+    (void)state;
+    static const char set_up[] = "SETUP rtsp://a/yard/video RTSP/1.0\r\nCSeq: 1\r\nTransport: RTP/AVP;unicast;"
+                                 "client_port=5000-5001\r\n\r\n";
+    const bmb_addr rtcp = { .family = 4, .ip = { 192, 0, 2, 99 }, .port = 5001 };
+    char play[200];
+    uint8_t rr[32] = { 0x81, 201, 0, 7, 0, 0, 0, 5 };
+    memset(links, 0, sizeof links);
+    bmb_sock s = fake_connect(t.f, 1);
+    fake_say_text(t.f, s, set_up);
+    fake_settle(t.f, t.device);
+    const char *session = strstr(fake_take(t.f, s, NULL), "Session: ");
+    assert_non_null(session);
+    snprintf(play, sizeof play, "PLAY rtsp://a/yard RTSP/1.0\r\nCSeq: 2\r\n%.*s\r\n\r\n", (int)strcspn(session, ";\r"),
+             session);
+    fake_say_text(t.f, s, play);
+    seconds(1);
+    memcpy(rr + 8, t.f->datagrams[0].data + 8, 4);
+    rr[12] = 64;
+    for (unsigned i = 0; i < 50; i++) {
+        t.f->datagram_count = 0;
+        fake_datagram_in(t.f, t.f->next_bound, &rtcp, rr, sizeof rr);
+        seconds(1);
+    }
+    bmb_viewer_stats v = viewer(0);
+    assert_int_equal(v.held_by.cause, BMB_CAUSE_LOSS);
+    assert_int_equal(v.given, 0); /* at most for a while, until it was known */
+    assert_in_range(v.mfps, 24000, 26000);
 }
 
 static void who_would_spoil_it_for_all_is_refused(void **state)
@@ -459,12 +510,14 @@ int main(void)
         cmocka_unit_test(down_soon_and_up_slowly),
         STEPS(a_viewer_gets_the_step_that_its_link_carries),
         STEPS(others_keep_what_they_have),
+        STEPS(loss_by_chance_costs_no_step),
         STEPS(a_step_that_goes_gives_its_viewers_back),
         STEPS(who_has_a_step_of_a_feed_that_goes_is_put_out),
         cmocka_unit_test(steps_are_checked),
         ENCODER(an_encoder_follows_the_link_and_returns),
         ENCODER(most_of_them_decide),
         ENCODER(the_slowest_decides_where_it_shall),
+        ENCODER(of_two_slow_ones_the_slower_counts),
         ENCODER(it_is_as_set_when_nobody_watches),
         cmocka_unit_test(the_uplink_is_shared),
         cmocka_unit_test(who_would_spoil_it_for_all_is_refused),
