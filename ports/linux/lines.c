@@ -133,7 +133,7 @@ bool bmb_lines_close(bmb_lines *l, uint32_t wait_ms)
     struct timespec until;
     if (l == NULL) return true;
     clock_gettime(CLOCK_MONOTONIC, &until);
-    until.tv_sec += wait_ms / 1000;
+    until.tv_sec += (time_t)(wait_ms / 1000);
     until.tv_nsec += (long)(wait_ms % 1000) * 1000000;
     if (until.tv_nsec >= 1000000000) {
         until.tv_sec++;

@@ -153,8 +153,13 @@ static void set_member(const char *of, void *base, const char *word)
         const member *m = &members[i];
         size_t length = (size_t)(equals - word);
         if (strcmp(m->of, of) != 0 || strlen(m->name) != length || strncmp(m->name, word, length) != 0) continue;
-        const uint64_t value = strtoull(equals + 1, NULL, 0);
-        memcpy((uint8_t *)base + m->at, &value, m->size); /* tests run on little-endian hosts */
+        const uint64_t u64 = strtoull(equals + 1, NULL, 0);
+        const uint32_t u32 = (uint32_t)u64;
+        const uint16_t u16 = (uint16_t)u64;
+        const uint8_t u8 = (uint8_t)u64;
+        const void *value = m->size == 8 ? (const void *)&u64 : m->size == 4 ? (const void *)&u32
+                          : m->size == 2 ? (const void *)&u16 : (const void *)&u8;
+        memcpy((uint8_t *)base + m->at, value, m->size);
         return;
     }
     fail_msg("%s has no member %s", of, word);
