@@ -168,7 +168,7 @@ def table(paths):
                 cells = []
                 for way in range(6):
                     g, step = next((g, s) for r, l, t, w, g, s in rows if (r, l, t, w) == (rate, loss, trip, way))
-                    cells.append(f"{g.get('rate', 0):.1f}; {g.get('whole', 0):.0f} %; {g.get('delay-50', 0):.0f}, {g.get('delay-95', 0):.0f}; {step}")
+                    cells.append(f"{g.get('pictures', 0) / options.seconds:.1f}; {g.get('whole', 0):.0f} %; {g.get('delay-50', 0):.0f}, {g.get('delay-95', 0):.0f}; {step}")
                 text.append(f"| {rate:g} Mbit/s | " + " | ".join(cells) + " |")
     if options.write:
         bars(plotted, rates)

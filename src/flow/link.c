@@ -81,7 +81,19 @@ static void follow_stream(bmb_link *link, uint32_t kbps)
 {
     const bmb_port *port = link->x->port;
     bmb_bound_unsent(link->x, link->sock, kbps);
-    if (port->net.bound_buffer != NULL) port->net.bound_buffer(port->ctx, link->sock, bytes_unsent(link->x, kbps, 2));
+    if (port->net.bound_buffer == NULL) return;
+    uint64_t bytes = bytes_unsent(link->x, kbps, 2);
+#if BMB_WITH_PATHS
+    /* A long way holds much, and could hold more than was tried: a share that only fits what goes now would shrink with
+     * each look. */
+    bmb_net_path path = { 0 };
+    if (port->net.path != NULL && port->net.path(port->ctx, link->sock, &path) == BMB_OK) {
+        uint64_t most = path.kbps > kbps ? path.kbps : kbps;
+        uint64_t rtt = path.round_trip_us < BMB_ROUND_TRIP_MOST_US ? path.round_trip_us : BMB_ROUND_TRIP_MOST_US;
+        bytes += most * rtt / 8000 * 3;
+    }
+#endif
+    port->net.bound_buffer(port->ctx, link->sock, bytes < UINT32_MAX ? (uint32_t)bytes : UINT32_MAX);
 }
 
 static const bmb_link_kind stream_kind = { .send = send_stream, .follow = follow_stream };
