@@ -91,7 +91,8 @@ static const key_row keys[] = {
     { SECTION_NETWORK, "ssid", KEY_TEXT, DEVICE(ssid), 1, 32, NULL, "", "none",
       "SSID of the radio network to join; its passphrase stands in the secrets file" },
     { SECTION_NETWORK, "uplink-kbps", KEY_INT, DEVICE(uplink_kbps), 0, 10000000, NULL, "kbit/s", "0",
-      "what all viewers and pushes may take together: shared evenly, and who would leave too little for all is refused; "
+      "what all viewers and pushes may take together: shared evenly, and who would leave too little for all is "
+      "refused; "
       "0: no bound. The budget reckons with it, or with the board's link" },
 
     { SECTION_HTTP, "listen", KEY_ADDR, DEVICE(http), 0, 0, NULL, "", "off",
@@ -108,7 +109,8 @@ static const key_row keys[] = {
     { SECTION_RTSP, "plain", KEY_TEXT, DEVICE(rtsp_plain), 1, CLI_TEXT_MAX - 1, NULL, "", "all",
       "what is left without encryption beside RTSPS, as for http" },
     { SECTION_RTSP, "repeats", KEY_INT, DEVICE(repeats), 0, 1, NULL, "0 or 1", "1",
-      "RTP over UDP: FEED.avpf is a feed's address for players that ask for packets which they miss, and get them again" },
+      "RTP over UDP: FEED.avpf is a feed's address for players that ask for packets which they miss, and get them "
+      "again" },
 
     { SECTION_TLS, "certificate", KEY_TEXT, DEVICE(certificate), 1, CLI_TEXT_MAX - 1, NULL, "",
       "one of the device's own",
@@ -201,10 +203,12 @@ static const key_row keys[] = {
     { SECTION_FEED, "profile", KEY_CONTROL, BMB_CONTROL_PROFILE, 66, 100, NULL, "66, 77 or 100", "the driver's",
       "H.264 that the camera encodes itself: baseline, main or high" },
     { SECTION_FEED, "step", KEY_NAME, FEED(step), 1, BMB_NAME_MAX - 1, NULL, "", "none",
-      "feed of the same codec that viewers are given in place of this one while their link carries no more; it may have "
+      "feed of the same codec that viewers are given in place of this one while their link carries no more; it may "
+      "have "
       "a step itself" },
     { SECTION_FEED, "follow", KEY_CHOICE, FEED(follow), 0, 0, follows, "", "median",
-      "H.264, and JPEG with kbps: whose link the bit rate follows: that of more than half of the viewers, of the slowest, "
+      "H.264, and JPEG with kbps: whose link the bit rate follows: that of more than half of the viewers, of the "
+      "slowest, "
       "or nobody's" },
     { SECTION_FEED, "follow-least", KEY_INT, FEED(follow_least), 0, 1000000, NULL, "kbit/s", "an eighth of kbps",
       "… and how far down" },
@@ -220,7 +224,8 @@ static const key_row keys[] = {
     { SECTION_FEED, "multicast-ttl", KEY_INT, FEED(multicast_ttl), 1, 255, NULL, "hops", "1",
       "how many routers a multicast packet may pass" },
     { SECTION_FEED, "multicast-parity", KEY_INT, FEED(multicast_parity), 0, 16, NULL, "packets", "0",
-      "forward error correction (RFC 5109): one packet more for so many, 2 to 16, for receivers that know it; 0: none" },
+      "forward error correction (RFC 5109): one packet more for so many, 2 to 16, for receivers that know it; 0: "
+      "none" },
     { SECTION_FEED, "multicast-always", KEY_INT, FEED(multicast_always), 0, 1, NULL, "0 or 1", "0",
       "send to the group even when no RTSP session asks for it" },
     { SECTION_FEED, "multicast-open", KEY_INT, FEED(multicast_open), 0, 1, NULL, "0 or 1", "0",

@@ -44,9 +44,10 @@ typedef struct bmb_multicast {
     bmb_addr group; /* family 0: no multicast for this feed. The port is that of RTP (even); RTCP takes the next */
     uint8_t ttl;    /* 0: 1, which does not leave the local network */
     bool open;      /* send it although the feed may not be watched by everybody: whoever is in the network can */
-    uint8_t parity; /* forward error correction (RFC 5109): one packet more for so many, 2 to 16, at the port two higher;
-                       0: none. Receivers find it in the group's description; those that do not know it lose nothing */
-    bool always;    /* send even when no RTSP session asks for it, for receivers that know the group otherwise */
+    uint8_t
+        parity;  /* forward error correction (RFC 5109): one packet more for so many, 2 to 16, at the port two higher;
+                    0: none. Receivers find it in the group's description; those that do not know it lose nothing */
+    bool always; /* send even when no RTSP session asks for it, for receivers that know the group otherwise */
 } bmb_multicast;
 
 /* Chooses a group for a feed in the IPv4 local scope, 239.255.0.0/16 (RFC 2365 6.1), with an even port from 5004 on.
@@ -87,12 +88,12 @@ typedef struct bmb_feed_config {
     uint32_t kbps; /* JPEG: hold this bit rate by quality, then by dropping frames; 0: quality stays as it is set */
     uint8_t quality_least, quality_most; /* bounds for that; 0: 20 and 90 */
     bool open;                           /* everybody may watch it, whoever may watch the others */
-    const char *step;        /* feed of the same codec that takes less: viewers of this one are given its frames while
-                                their link carries no more, under this one's address and rights. It may have a step, too.
-                                NULL: none */
-    bmb_follow follow;       /* H.264, and JPEG whose bit rate is held: the bit rate goes down for links that carry no
-                                more, and up again. Viewers that can be given a step do not count */
-    uint32_t follow_kbps;    /* no lower than that; 0: an eighth of what is set */
+    const char *step;     /* feed of the same codec that takes less: viewers of this one are given its frames while
+                             their link carries no more, under this one's address and rights. It may have a step, too.
+                             NULL: none */
+    bmb_follow follow;    /* H.264, and JPEG whose bit rate is held: the bit rate goes down for links that carry no
+                             more, and up again. Viewers that can be given a step do not count */
+    uint32_t follow_kbps; /* no lower than that; 0: an eighth of what is set */
     bmb_daylight_config daylight;
     bool keep_controls; /* what bmb_control_set() changes is stored by the port and restored at the next opening */
 } bmb_feed_config;
@@ -162,7 +163,7 @@ typedef struct bmb_push_config {
     bool keep_all;           /* for recorders, as above */
     bool controls;           /* framed, as above */
     bool secure;             /* TCP: encrypted */
-    uint32_t reserve_kbps; /* of bmb_config.uplink_kbps: kept for it whoever watches */
+    uint32_t reserve_kbps;   /* of bmb_config.uplink_kbps: kept for it whoever watches */
     const uint8_t *pin; /* … and the receiver has the certificate with this SHA-256 (32 bytes); NULL: any, so that
                            nobody reads along, but somebody may stand in the receiver's place */
 } bmb_push_config;
@@ -205,9 +206,9 @@ typedef struct bmb_config {
     size_t name_count;
     const char *const *origins; /* pages of others that may read what is served, such as "http://club.example" */
     size_t origin_count;
-    bool repeats;             /* RTP over UDP: a feed's address with ".avpf" behind is described with feedback (RFC 4585):
-                                 who misses packets asks for them, and gets them again (RFC 4588) */
-    bool embed;               /* pages of others may show pictures and our page */
+    bool repeats; /* RTP over UDP: a feed's address with ".avpf" behind is described with feedback (RFC 4585):
+                     who misses packets asks for them, and gets them again (RFC 4588) */
+    bool embed;   /* pages of others may show pictures and our page */
     const bmb_access *access; /* who may do what; NULL: everybody all but administer. It may be replaced while the
                                  device runs, with bmb_access_change() */
 
@@ -224,8 +225,8 @@ typedef struct bmb_config {
     uint32_t idle_ms;        /* a connection kept alive without a request is closed after; preset 30000 */
     uint32_t session_ms;     /* an RTSP session ends without a sign of life after; preset 60000 */
     uint32_t unsent_ms;      /* how much of a stream may wait in the system's send buffer, 20 to 5000; preset 80 */
-    uint32_t uplink_kbps;    /* what all viewers, groups and pushes may take together: shared evenly, but that nobody gets
-                                more than he needs; whoever would leave too little for all is refused. 0: no bound */
+    uint32_t uplink_kbps; /* what all viewers, groups and pushes may take together: shared evenly, but that nobody gets
+                             more than he needs; whoever would leave too little for all is refused. 0: no bound */
 } bmb_config;
 
 /* Zeroes the configuration and fills in every preset named above. */

@@ -172,7 +172,8 @@ static size_t held_back(const bmb_event *e, const char *feed, const char *peer, 
                       feed, e->extra, e->value);
     case BMB_CAUSE_LIMIT:
         if (peer[0] != '\0')
-            return format(out, room, "feed \"%s\": %s gets its share of the uplink, %.1f of %.1f Mbit/s; pictures are left out",
+            return format(out, room,
+                          "feed \"%s\": %s gets its share of the uplink, %.1f of %.1f Mbit/s; pictures are left out",
                           feed, peer, is, of);
         return format(out, room, "feed \"%s\": pictures are left out to hold %" PRId64 " kbit/s", feed, e->value);
     case BMB_CAUSE_LINK:
@@ -206,8 +207,8 @@ static size_t followed(const bmb_event *e, const char *feed, const char *peer, c
             return format(out, room, "feed \"%s\": %s is given %s again", feed, peer,
                           strcmp(e->text, feed) == 0 ? "all of it" : e->text);
         if (e->extra == 0) return format(out, room, "feed \"%s\": %s is given %s", feed, peer, e->text);
-        return format(out, room, "feed \"%s\": %s is given %s, its link carries %" PRId64 " kbit/s", feed, peer, e->text,
-                      e->extra);
+        return format(out, room, "feed \"%s\": %s is given %s, its link carries %" PRId64 " kbit/s", feed, peer,
+                      e->text, e->extra);
     case BMB_EVENT_FOLLOWED:
         if (e->value == e->extra)
             return format(out, room, "feed \"%s\": its bit rate is %" PRId64 " kbit/s again, as it is set", feed,
@@ -216,7 +217,8 @@ static size_t followed(const bmb_event *e, const char *feed, const char *peer, c
                       feed, e->value, e->extra);
     case BMB_EVENT_UPLINK_FULL:
         return format(out, room,
-                      "feed \"%s\": %s was refused, the uplink would need %" PRId64 " kbit/s and uplink-kbps is %" PRId64,
+                      "feed \"%s\": %s was refused, the uplink would need %" PRId64
+                      " kbit/s and uplink-kbps is %" PRId64,
                       feed, peer, e->value, e->extra);
     default:
         break;
@@ -437,8 +439,8 @@ static size_t feed_fault(const bmb_fault *f, char *out, size_t room)
             name);
 #if BMB_WITH_FOLLOWING
     if (f->err == BMB_NOT_FOUND && strcmp(key_text(f->key), "step") == 0)
-        return format(out, room, "feed \"%s\": its step is none of the other feeds; name one of them, or leave step out",
-                      name);
+        return format(out, room,
+                      "feed \"%s\": its step is none of the other feeds; name one of them, or leave step out", name);
     if (f->err == BMB_UNSUPPORTED && strcmp(key_text(f->key), "step") == 0)
         return format(out, room, "feed \"%s\": its step has another codec; viewers cannot be given that instead", name);
 #endif

@@ -4,17 +4,11 @@
 
 #include "bambino/options.h"
 
-/* What only changes, or following links, need elsewhere is its file's own without them. */
+/* What only changes need elsewhere is its file's own without them. */
 #if BMB_WITH_CHANGES
 #define BMB_FOR_CHANGES
 #else
 #define BMB_FOR_CHANGES static
-#endif
-
-#if BMB_WITH_FOLLOWING
-#define BMB_FOR_FOLLOWING
-#else
-#define BMB_FOR_FOLLOWING static
 #endif
 
 #define BMB_FEEDS_MOST 64u  /* a bit each in a word */
@@ -74,12 +68,12 @@
 #define BMB_DAYLIGHT_US 1000000u       /* between two looks at how bright the pictures are */
 #define BMB_FIGURES_US 1000000u        /* between two tellings of figures to whoever asked for them */
 #define BMB_PUSHES_MOST 16u
-#define BMB_JUDGE_TIMES 2u           /* so many looks, a second apart, must see the same before it is told */
-#define BMB_STEADY_US 2500000u       /* rates are judged when they have been measured for so long */
-#define BMB_FULL_MS 3000u            /* a frame that found no room is looked at for so long */
-#define BMB_BUSY 900u                /* thousandths of its time that an encoder works: there is no more of it */
-#define BMB_LOSS_LEAST 10u           /* of 256 packets: four per cent; less is mended, or hardly seen … */
-#define BMB_LOSS_CERTAIN 26u         /* … and so many say at once that a link is too narrow; fewer may be chance */
+#define BMB_JUDGE_TIMES 2u      /* so many looks, a second apart, must see the same before it is told */
+#define BMB_STEADY_US 2500000u  /* rates are judged when they have been measured for so long */
+#define BMB_FULL_MS 3000u       /* a frame that found no room is looked at for so long */
+#define BMB_BUSY 900u           /* thousandths of its time that an encoder works: there is no more of it */
+#define BMB_LOSS_LEAST 10u      /* of 256 packets: four per cent; less is mended, or hardly seen … */
+#define BMB_LOSS_CERTAIN 26u    /* … and so many say at once that a link is too narrow; fewer may be chance */
 #define BMB_FOLLOW_BAD 2u       /* looks, a second apart, that must find a stream held before it goes down, … */
 #define BMB_FOLLOW_CALM 15u     /* … and so many good ones before it goes up, doubled … */
 #define BMB_FOLLOW_DOUBLINGS 4u /* … so often at most, … */
@@ -87,18 +81,18 @@
 #define BMB_FOLLOW_PROVED 20u   /* good ones after which going up was right */
 #define BMB_FOLLOW_PAUSE 5u     /* looks between two changes: nobody likes a picture that changes all the time */
 #define BMB_FOLLOW_LATE_MS 300u /* frames that are older than that when they are sent are held up */
-#define BMB_FOLLOW_SHARE 80u    /* per cent of what a link carries: the rest is for key frames, and what else goes there */
+#define BMB_FOLLOW_SHARE 80u    /* per cent of what a link carries: the rest is for key frames */
 #define BMB_FOLLOW_LEAST 8u     /* an encoder goes down to that part of its bit rate … */
 #define BMB_FOLLOW_LEAST_KBPS 64u
-#define BMB_SHARE_MOST_US 2000000  /* a frame that is larger than a share allows is paid for so long, at most … */
-#define BMB_SHARE_SAVED_US 200000  /* … and so much of an unused share may be used later */
+#define BMB_SHARE_MOST_US 2000000 /* a frame that is larger than a share allows is paid for so long, at most … */
+#define BMB_SHARE_SAVED_US 200000 /* … and so much of an unused share may be used later */
 #define BMB_SHARE_ROUNDS 8u
-#define BMB_SHARE_LEAST_MFPS 5000u /* JPEG at fewer frames than that, in 1000 s, is not worth a share */
-#define BMB_SENT_MOST 16u        /* frames whose packets may be asked for again: half a second at 30/s */
-#define BMB_REPEAT_BURST 65536u  /* bytes that may be repeated at once, … */
-#define BMB_REPEAT_SHARE 25u     /* … and per cent of the stream's bit rate for long */
-#define BMB_REPEAT_SLICES 12u    /* of one packet: the most are those of parameter sets together, and one more */
-#define BMB_MISSED_MOST 64u      /* packets that one report may ask for */
+#define BMB_SHARE_LEAST_MFPS 5000u   /* JPEG at fewer frames than that, in 1000 s, is not worth a share */
+#define BMB_SENT_MOST 16u            /* frames whose packets may be asked for again: half a second at 30/s */
+#define BMB_REPEAT_BURST 65536u      /* bytes that may be repeated at once, … */
+#define BMB_REPEAT_SHARE 25u         /* … and per cent of the stream's bit rate for long */
+#define BMB_REPEAT_SLICES 12u        /* of one packet: the most are those of parameter sets together, and one more */
+#define BMB_MISSED_MOST 64u          /* packets that one report may ask for */
 #define BMB_DIAL_MOST_US 5000000u    /* a connection that is not made by then is given up */
 #define BMB_PUSH_RETRY_FIRST_MS 500u /* first pause before a push is tried again; doubles up to … */
 #define BMB_PUSH_RETRY_MOST_MS 10000u

@@ -313,8 +313,8 @@ size_t bmb_figures_row(bmb_figures *f, const bmb_status_view *view, bmb_status_p
         return bmb_status_feed(&feed, memory, size, out, room);
     bmb_viewer_stats viewer;
     if (part == BMB_STATUS_VIEWERS && shown_viewer(d, view, index, &viewer))
-        return bmb_status_viewer(name_of(d, viewer.feed), BMB_WITH_FOLLOWING ? name_of(d, viewer.given) : NULL, &viewer, BMB_WITH_ACCESS && view->peers, memory, size, out,
-                                 room);
+        return bmb_status_viewer(name_of(d, viewer.feed), BMB_WITH_FOLLOWING ? name_of(d, viewer.given) : NULL, &viewer,
+                                 BMB_WITH_ACCESS && view->peers, memory, size, out, room);
 #if BMB_WITH_ACCESS
     if (part == BMB_STATUS_SIGN_INS && view->peers) return sign_in_row(d, index, memory, out, room);
 #endif

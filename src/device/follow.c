@@ -16,14 +16,14 @@ bmb_err bmb_follow_check(const bmb_config *config, size_t index, bmb_fault *faul
     for (size_t i = 0; i < config->feed_count; i++)
         if (i != index && strcmp(config->feeds[i].name, f->step) == 0) to = &config->feeds[i];
     if (to == NULL) return bmb_blame(fault, BMB_NOT_FOUND, "feed", "step", f->name, 0, 0);
-    return to->mode.codec == f->mode.codec ? BMB_OK
-                                           : bmb_blame(fault, BMB_UNSUPPORTED, "feed", "step", f->name, 0, 0);
+    return to->mode.codec == f->mode.codec ? BMB_OK : bmb_blame(fault, BMB_UNSUPPORTED, "feed", "step", f->name, 0, 0);
 }
 
 /* Whoever is sent something: members of a group are not, their group is; and stills are over at once. */
 static bool sends(const bmb_watcher *w)
 {
-    return w->owner->describe != NULL && w->owner->frame_there != NULL && !bmb_viewer_of((bmb_watcher *)(uintptr_t)w)->once;
+    return w->owner->describe != NULL && w->owner->frame_there != NULL &&
+           !bmb_viewer_of((bmb_watcher *)(uintptr_t)w)->once;
 }
 
 /* With what is wrapped around it. */

@@ -28,22 +28,6 @@ void bmb_viewer_step(bmb_viewer *v, const bmb_feed *to)
     v->next = (uint8_t)(to->number + 1);
 }
 
-void bmb_viewer_move(bmb_viewer *v, bmb_track *to)
-{
-    const bmb_feed *home = bmb_viewer_feed(v);
-    bmb_owner *owner = v->watcher.owner;
-    bmb_track_leave(v->track, &v->watcher);
-    bmb_track_join(to, &v->watcher, owner);
-    v->track = to;
-    v->asked = to->feed == home ? 0 : (uint8_t)(home->number + 1);
-    v->next = 0;
-    v->state.feed = to->feed->number; /* framed: whose frames, and so which numbers */
-#if BMB_WITH_REPEATS
-    if (v->state.sent != NULL) *v->state.sent = (bmb_sent){ 0 }; /* numbers of another reel */
-#endif
-    bmb_viewer_begin_behind(v);
-}
-
 void bmb_viewer_share(bmb_viewer *v, uint32_t kbps)
 {
     if (kbps == 0 && v->shared) {

@@ -14,8 +14,6 @@ bool bmb_viewer_is_held(const bmb_viewer *v, const bmb_viewer_stats *now);
 bool bmb_viewer_may_step(const bmb_viewer *v);
 /* It gets the frames of that feed, from the next one on that it can begin with. */
 void bmb_viewer_step(bmb_viewer *v, const bmb_feed *to);
-/* The same at once, as it must be where its present feed ends. */
-void bmb_viewer_move(bmb_viewer *v, bmb_track *to);
 /* No more than that; 0: as it likes. */
 void bmb_viewer_share(bmb_viewer *v, uint32_t kbps);
 

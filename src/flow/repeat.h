@@ -20,7 +20,7 @@ typedef struct bmb_repeats {
 } bmb_repeats;
 
 #define BMB_RTP_TYPE_RTX 97u
-#define BMB_REPEAT_NUMBER 2u /* bytes: the packet's own number, before its payload (RFC 4588 4) */
+#define BMB_REPEAT_NUMBER 2u     /* bytes: the packet's own number, before its payload (RFC 4588 4) */
 #define BMB_REPEAT_KEPT_MS 1000u /* so long a packet may be asked for: as descriptions say (RFC 4588 8.6) */
 
 void bmb_repeats_start(bmb_context *x, bmb_repeats *r, bool own_stream);

@@ -146,7 +146,8 @@ void bmb_rtp_hear(bmb_context *x, bmb_viewer *v, bmb_sock sock)
     for (unsigned i = 0; i < BMB_DATAGRAMS; i++) {
         size_t size = 0;
         bmb_rtcp_walk walk = { 0 };
-        if (port->net.udp_recv(port->ctx, sock, data, sizeof data, &size, &from) != BMB_OK || size > sizeof data) return;
+        if (port->net.udp_recv(port->ctx, sock, data, sizeof data, &size, &from) != BMB_OK || size > sizeof data)
+            return;
         while (bmb_rtcp_next(&walk, data, size, &b))
             if (b.ssrc == v->state.ssrc) bmb_viewer_reported(x, v, b.lost_256);
         if (BMB_WITH_H264 && walk.key_of == v->state.ssrc && v->track->row->in_order)

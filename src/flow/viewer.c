@@ -3,12 +3,11 @@
 #include <string.h>
 
 #include "base/bounds.h"
-#include "flow/follow.h"
 #include "flow/steps.h"
 #include "media/next.h"
 
 /* What came before on its track is passed over, but for a newest frame to begin with. */
-BMB_FOR_FOLLOWING void bmb_viewer_begin_behind(bmb_viewer *v)
+static void begin_behind(bmb_viewer *v)
 {
     const bmb_track *track = v->track;
     v->needs_key = track->row->in_order;
@@ -34,7 +33,7 @@ void bmb_viewer_begin(bmb_context *x, bmb_viewer *v, bmb_track *track, const bmb
     v->fixed = how->fixed || how->once || how->keep_all;
 #endif
     if (BMB_WITH_PATHS) v->tight = BMB_TIGHT; /* until it is known what it carries */
-    bmb_viewer_begin_behind(v);
+    begin_behind(v);
 #if BMB_WITH_VIEWER_RATES
     bmb_rate_start(&v->rate, x->now);
 #endif
@@ -69,6 +68,22 @@ bool bmb_viewer_holds(const bmb_watcher *w, const bmb_frame *frame)
 {
     const bmb_viewer *v = (const bmb_viewer *)(const void *)w;
     return v->lent[0] == frame || v->lent[1] == frame;
+}
+
+void bmb_viewer_rate(const bmb_viewer *v, uint64_t now_us, uint32_t *mfps, uint32_t *kbps)
+{
+#if BMB_WITH_VIEWER_RATES
+    bmb_rate_read(&v->rate, now_us, mfps, kbps);
+#else
+    (void)v;
+    (void)now_us;
+    *mfps = *kbps = 0;
+#endif
+}
+
+uint64_t bmb_viewer_blocked_us(const bmb_context *x, const bmb_viewer *v)
+{
+    return v->blocked ? x->now - v->blocked_us : v->blocked_us;
 }
 
 void bmb_viewer_add(const bmb_context *x, const bmb_viewer *v, bmb_tally *sum)
@@ -123,22 +138,6 @@ void bmb_viewer_unblock(const bmb_context *x, bmb_viewer *v)
     if (!v->blocked) return;
     v->blocked = false;
     v->blocked_us = x->now - v->blocked_us;
-}
-
-void bmb_viewer_rate(const bmb_viewer *v, uint64_t now_us, uint32_t *mfps, uint32_t *kbps)
-{
-#if BMB_WITH_VIEWER_RATES
-    bmb_rate_read(&v->rate, now_us, mfps, kbps);
-#else
-    (void)v;
-    (void)now_us;
-    *mfps = *kbps = 0;
-#endif
-}
-
-uint64_t bmb_viewer_blocked_us(const bmb_context *x, const bmb_viewer *v)
-{
-    return v->blocked ? x->now - v->blocked_us : v->blocked_us;
 }
 
 uint64_t bmb_viewer_idle_due(const bmb_viewer *v)
@@ -199,6 +198,24 @@ static bool waits_for_turn(const bmb_viewer *v, const bmb_link *link)
     if (!v->shared || link->kind->packets || ahead <= 0 || ahead > BMB_SHARE_MOST_US) return false;
     if (link->look_us != NULL) *link->look_us = v->turn_us | 1; /* not 0 */
     return true;
+}
+#endif
+
+#if BMB_WITH_FOLLOWING
+void bmb_viewer_move(bmb_viewer *v, bmb_track *to)
+{
+    const bmb_feed *home = bmb_viewer_feed(v);
+    bmb_owner *owner = v->watcher.owner;
+    bmb_track_leave(v->track, &v->watcher);
+    bmb_track_join(to, &v->watcher, owner);
+    v->track = to;
+    v->asked = to->feed == home ? 0 : (uint8_t)(home->number + 1);
+    v->next = 0;
+    v->state.feed = to->feed->number; /* framed: whose frames, and so which numbers */
+#if BMB_WITH_REPEATS
+    if (v->state.sent != NULL) *v->state.sent = (bmb_sent){ 0 }; /* numbers of another reel */
+#endif
+    begin_behind(v);
 }
 #endif
 
@@ -373,20 +390,4 @@ bool bmb_viewer_take_frame(bmb_context *x, bmb_viewer *v, const bmb_link *link)
 bool bmb_viewer_prime(bmb_context *x, bmb_viewer *v)
 {
     return bmb_viewer_take_frame(x, v, NULL);
-}
-
-void bmb_viewer_figures(const bmb_context *x, const bmb_viewer *v, bmb_viewer_stats *out)
-{
-    uint64_t now = bmb_clock(x);
-    memset(out, 0, sizeof *out);
-    out->feed = bmb_viewer_feed(v)->number;
-    if (BMB_WITH_FOLLOWING) out->given = v->track->feed->number;
-    out->sent = v->sent;
-    out->skipped = v->skipped;
-    out->bytes = v->bytes;
-    bmb_viewer_rate(v, now, &out->mfps, &out->kbps);
-    out->age_ms = v->age_ms;
-    out->watching_ms = bmb_ms_between(v->since_us, now);
-    out->waiting = v->blocked;
-    out->blocked_ms = bmb_ms_between(0, bmb_viewer_blocked_us(x, v));
 }

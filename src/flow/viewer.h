@@ -82,7 +82,8 @@ void bmb_viewer_came(bmb_context *x, const bmb_viewer *v, const bmb_addr *peer);
 /* Takes the frame to begin with, where there is one already: it is known before anything is sent. */
 bool bmb_viewer_prime(bmb_context *x, bmb_viewer *v);
 #if BMB_WITH_FOLLOWING
-void bmb_viewer_begin_behind(bmb_viewer *v);
+/* It gets the frames of that track from now on, as it must where its present feed ends; it is in the middle of none. */
+void bmb_viewer_move(bmb_viewer *v, bmb_track *to);
 #endif
 /* Sends what there is, by datagrams the next burst where one is due. BMB_AGAIN: nothing new, or blocked, or the rest is
  * due later; BMB_OK: a single answer is complete; BMB_GONE: the peer is gone. */

@@ -31,8 +31,8 @@ typedef struct bmb_camera {
     uint32_t follows_kbps; /* the bit rate just now, since it follows a link; 0: it is as set … */
     int32_t set_kbps;      /* … and what is set meanwhile, of its own encoder; 0: it has none, or does not follow */
 #endif
-    uint32_t changed;  /* controls that are to be stored, a bit each … */
-    uint64_t keep_us;  /* … at that time; else not before it */
+    uint32_t changed; /* controls that are to be stored, a bit each … */
+    uint64_t keep_us; /* … at that time; else not before it */
 } bmb_camera;
 
 /* An event about it. */

@@ -41,7 +41,7 @@ typedef struct bmb_track {
     bool fresh;                /* frames came in this step */
     bool needs_key;            /* nothing before the next key frame can be decoded */
     uint32_t kbps_most;        /* highest bit rate seen, in coarse steps */
-    uint32_t frames; /* enough for four years at 30/s */
+    uint32_t frames;           /* enough for four years at 30/s */
     bmb_rate rate;
     bmb_codec_state codec; /* what its frames have told */
 } bmb_track;

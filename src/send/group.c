@@ -43,10 +43,9 @@ static bmb_err open_group(const bmb_group_set *set, bmb_group *g)
 
 static void begin_sending(bmb_group_set *set, bmb_group *g)
 {
-    const bmb_viewing how = { .owner = &set->owner,
-                              .tally = set->tally,
-                              .framer = bmb_rtp_framer(bmb_feed_video(g->feed)),
-                              .fixed = true }; /* as its description says, for all */
+    const bmb_viewing how = {
+        .owner = &set->owner, .tally = set->tally, .framer = bmb_rtp_framer(bmb_feed_video(g->feed)), .fixed = true
+    }; /* as its description says, for all */
     bmb_viewer_begin(set->x, &g->viewer, bmb_feed_video(g->feed), &how);
     g->report_us = 0;
     bmb_viewer_tell(set->x, g->feed, address_of(g), BMB_EVENT_MULTICAST_STARTED, 0, 0);

@@ -87,6 +87,14 @@ bool bmb_path_is(const bmb_path *p, const char *literal)
     return bmb_same_nocase(p->text, p->size, literal);
 }
 
+bool bmb_path_drop_end(const char *at, size_t *size, const char *end)
+{
+    const size_t behind = strlen(end);
+    if (*size <= behind || !bmb_same_nocase(at + *size - behind, behind, end)) return false;
+    *size -= behind;
+    return true;
+}
+
 #define LENT "lent/"
 
 bmb_text bmb_path_take_link(bmb_path *p)

@@ -29,6 +29,8 @@ void bmb_path_feed(bmb_path *p, const char *text, size_t size);
 void bmb_path_of(bmb_path *p, const char *text, size_t size);
 /* Cuts "/lent/LINK" off its beginning, and tells the link; size 0: it does not begin so. The link is in p->text, behind
  * what is left. */
+/* A part of it without that end, such as ".avpf", in any case; false: it has another one. */
+bool bmb_path_drop_end(const char *at, size_t *size, const char *end);
 bmb_text bmb_path_take_link(bmb_path *p);
 /* ASCII, regardless of case. */
 bool bmb_path_is(const bmb_path *p, const char *literal);

@@ -120,12 +120,7 @@ static void take_address(bmb_rtsp_parse *p, span address)
     if (rest.size > 0 && rest.at[0] == '/') (void)cut(&rest, '/'); /* the slash itself, or a second one */
     span feed = cut(&rest, '/'), track = cut(&rest, '/');
 #if BMB_WITH_REPEATS
-    static const char feedback[] = ".avpf";
-    const size_t behind = sizeof feedback - 1;
-    if (feed.size > behind && bmb_same_nocase(feed.at + feed.size - behind, behind, feedback)) {
-        p->feedback = true;
-        feed.size -= behind;
-    }
+    p->feedback = bmb_path_drop_end(feed.at, &feed.size, ".avpf");
 #endif
     if (feed.size >= sizeof p->feed || rest.size > 0) feed.size = 0; /* nothing has such an address */
     keep(p->feed, sizeof p->feed, feed);
@@ -177,20 +172,13 @@ static bool take_transport(span text, bmb_rtsp_transport *out)
 {
     span protocol = word(&text, ';');
     bool unicast = false, multicast = false;
-    memset(out, 0, sizeof *out);
-    if (is(protocol, "RTP/AVP/TCP")) {
-        out->kind = BMB_RTSP_TCP;
-    } else if (is(protocol, "RTP/AVP") || is(protocol, "RTP/AVP/UDP")) {
-        out->kind = BMB_RTSP_UDP;
-    } else if (BMB_WITH_REPEATS && (is(protocol, "RTP/AVPF") || is(protocol, "RTP/AVPF/UDP"))) {
-        out->kind = BMB_RTSP_UDP;
-        out->feedback = true;
-    } else if (BMB_WITH_REPEATS && is(protocol, "RTP/AVPF/TCP")) {
-        out->kind = BMB_RTSP_TCP;
-        out->feedback = true;
-    } else {
-        return false;
-    }
+    const size_t before = 7; /* "RTP/AVP", and "F" or not */
+    *out = (bmb_rtsp_transport){ 0 };
+    if (protocol.size < before || !bmb_same_nocase(protocol.at, before, "RTP/AVP")) return false;
+    out->feedback = BMB_WITH_REPEATS && protocol.size > before && (protocol.at[before] | 0x20) == 'f';
+    protocol = (span){ protocol.at + before + out->feedback, protocol.size - before - out->feedback };
+    out->kind = is(protocol, "/TCP") ? BMB_RTSP_TCP : BMB_RTSP_UDP;
+    if (out->kind == BMB_RTSP_UDP && protocol.size > 0 && !is(protocol, "/UDP")) return false;
     while (text.size > 0) {
         span value = cut(&text, ';'), key = word(&value, '=');
         value = trimmed(value);

@@ -60,7 +60,7 @@ typedef struct bmb_rtsp_parse {
 #if BMB_WITH_REPEATS
     bool feedback; /* the feed's name has ".avpf" behind it */
 #endif
-    bool body;     /* there was one */
+    bool body; /* there was one */
     uint8_t transport_count;
     char cseq[11];           /* as it came, at most 10 digits, NUL-terminated */
     char feed[BMB_NAME_MAX]; /* last parts of the address; in lower case; empty: none, or too long to be a feed's */

@@ -225,8 +225,8 @@ size_t bmb_status_sign_in(size_t number, const char *name, const bmb_addr *peer,
     return bmb_json_end(o, out, room);
 }
 
-size_t bmb_status_viewer(const char *feed, const char *given, const bmb_viewer_stats *s, bool peers, void *memory, size_t size, char *out,
-                         size_t room)
+size_t bmb_status_viewer(const char *feed, const char *given, const bmb_viewer_stats *s, bool peers, void *memory,
+                         size_t size, char *out, size_t room)
 {
     static const member figures[] = {
         MEMBER("watching_s", bmb_viewer_stats, watching_ms, THOUSANDTHS),

@@ -37,8 +37,8 @@ size_t bmb_status_push(const char *feed, const bmb_push_stats *stats, bool peers
                        size_t room);
 size_t bmb_status_feed(const bmb_feed_stats *stats, void *memory, size_t size, char *out, size_t room);
 /* peers: with where he watches from */
-size_t bmb_status_viewer(const char *feed, const char *given, const bmb_viewer_stats *stats, bool peers, void *memory, size_t size,
-                         char *out, size_t room);
+size_t bmb_status_viewer(const char *feed, const char *given, const bmb_viewer_stats *stats, bool peers, void *memory,
+                         size_t size, char *out, size_t room);
 size_t bmb_status_sign_in(size_t number, const char *name, const bmb_addr *peer, uint64_t since_ms, uint64_t idle_ms,
                           void *memory, size_t size, char *out, size_t room);
 

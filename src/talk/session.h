@@ -28,8 +28,8 @@ typedef struct bmb_session {
 #endif
     uint32_t unreachable_ms; /* … the first of them, ms since the start */
     uint64_t id;
-    uint64_t alive_us;       /* last sign of life */
-    uint64_t report_us;      /* next sender report; 0: with the first frame */
+    uint64_t alive_us;  /* last sign of life */
+    uint64_t report_us; /* next sender report; 0: with the first frame */
     bmb_track *track;
     bmb_opening *by; /* where it was set up */
     bmb_addr peer;   /* where RTP goes */

@@ -47,7 +47,9 @@ static bool take_reports(bmb_talk *t, bmb_session *s, const uint8_t *data, size_
     if (BMB_WITH_H264 && walk.key_of == bmb_session_sender(t, s)->state.ssrc && s->track->row->in_order) {
         ours = true;
         const bmb_viewer *sender = bmb_session_sender(t, s);
-        bmb_camera_want_key(t->x, &(sender->framer != NULL ? sender->track : s->track)->feed->camera); /* at a bounded rate, whoever asks */
+        bmb_camera_want_key(
+            t->x,
+            &(sender->framer != NULL ? sender->track : s->track)->feed->camera); /* at a bounded rate, whoever asks */
     }
     *bye = walk.bye && (own || ours || is_receiver(s, walk.left));
     return ours;

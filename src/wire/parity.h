@@ -23,7 +23,7 @@ typedef struct bmb_parity {
     uint16_t mask;
     uint16_t seq; /* of the next packet of parity */
     uint8_t first[2];
-    uint16_t length; /* of the payloads, likewise by parity */
+    uint16_t length;    /* of the payloads, likewise by parity */
     uint32_t time, now; /* … and of their times; the time of the last one */
     uint32_t ssrc;
 } bmb_parity;

@@ -22,14 +22,14 @@ typedef struct bmb_sdp_media {
 } bmb_sdp_media;
 
 typedef struct bmb_sdp {
-    uint64_t id;       /* of the session, unique for the feed and the device's run (RFC 8866 5.2) … */
-    uint32_t version;  /* … and a number that grows whenever the description changes */
-    const char *title; /* control characters are left out */
-    bmb_addr origin;   /* this host as the client reached it */
-    bmb_addr group;    /* where the media goes, a group or a host; family 0: the session will say. Each further media
-                          has ports of its own, two higher */
-    uint8_t ttl;       /* of the group */
-    bool control;      /* for RTSP: with a=control */
+    uint64_t id;         /* of the session, unique for the feed and the device's run (RFC 8866 5.2) … */
+    uint32_t version;    /* … and a number that grows whenever the description changes */
+    const char *title;   /* control characters are left out */
+    bmb_addr origin;     /* this host as the client reached it */
+    bmb_addr group;      /* where the media goes, a group or a host; family 0: the session will say. Each further media
+                            has ports of its own, two higher */
+    uint8_t ttl;         /* of the group */
+    bool control;        /* for RTSP: with a=control */
     uint8_t parity_type; /* payload type of a stream of parity for the first one, at the port two higher (RFC 5109 14.1,
                             RFC 5956 4.1); 0: there is none */
     size_t media_count;

@@ -223,8 +223,10 @@ static void steps_are_checked(void **state)
 }
 
 /* The encoder of "yard": its bit rate is a control, 1600 kbit/s at first. */
-static const uint8_t key_frame[] = { 0, 0, 0, 1,    0x67, 0x42, 0xC0, 0x1E, 0xDA, 0x02, 0x80, 0xF6, 0x40, 0,    0, 0,
-                                     1, 0x68, 0xCE, 0x3C, 0x80, 0,    0,    0,    1,    0x65, 0x88, 0x84, 0x21, 0xA0 };
+static const uint8_t key_frame[] = {
+    0, 0, 0,    1,    0x67, 0x42, 0xC0, 0x1E, 0xDA, 0x02, 0x80, 0xF6, 0x40, 0,    0,
+    0, 1, 0x68, 0xCE, 0x3C, 0x80, 0,    0,    0,    1,    0x65, 0x88, 0x84, 0x21, 0xA0
+};
 
 static int open_encoder(void **state)
 {
@@ -488,7 +490,7 @@ static void a_push_follows_its_receivers_reports(void **state)
         memcpy(rr + 8, t.f->datagrams[0].data + 8, 4);
         t.f->datagram_count = 0;
     }
-    rr[12] = 128; /* half of it is lost */
+    rr[12] = 128;      /* half of it is lost */
     bmb_sock rtcp = 0; /* the one for this port of the peer's */
     while (!t.f->socks[rtcp].udp || t.f->socks[rtcp].peer.port != 5005) rtcp++;
     fake_datagram_in(t.f, t.f->socks[rtcp].addr.port, &from, rr, sizeof rr);

@@ -1,5 +1,6 @@
-/* Hours of coming and going on a turned clock: viewers of all kinds come, go, vanish and stall, links change, cameras are
- * unplugged. In the end nothing is left over, and a picture is as fresh as at the beginning. One hour; or BAMBINO_HOURS. */
+/* Hours of coming and going on a turned clock: viewers of all kinds come, go, vanish and stall, links change, cameras
+ * are unplugged. In the end nothing is left over, and a picture is as fresh as at the beginning. One hour; or
+ * BAMBINO_HOURS. */
 #include <stdlib.h>
 
 #include "support/check.h"
@@ -59,10 +60,11 @@ static void come(void)
         return;
     }
     char text[300];
-    fake_say_text(t.f, s, kind == 7 ? "SETUP rtsp://a/yard/video RTSP/1.0\r\nCSeq: 1\r\nTransport: RTP/AVP/TCP;unicast;"
-                                      "interleaved=0-1\r\n\r\n"
-                                    : "SETUP rtsp://a/yard.avpf/video RTSP/1.0\r\nCSeq: 1\r\nTransport: "
-                                      "RTP/AVPF;unicast;client_port=5000-5001\r\n\r\n");
+    fake_say_text(t.f, s,
+                  kind == 7 ? "SETUP rtsp://a/yard/video RTSP/1.0\r\nCSeq: 1\r\nTransport: RTP/AVP/TCP;unicast;"
+                              "interleaved=0-1\r\n\r\n"
+                            : "SETUP rtsp://a/yard.avpf/video RTSP/1.0\r\nCSeq: 1\r\nTransport: "
+                              "RTP/AVPF;unicast;client_port=5000-5001\r\n\r\n");
     fake_settle(t.f, t.device);
     const char *session = strstr(fake_take(t.f, s, NULL), "Session: ");
     if (session == NULL || kind == 9) return; /* refused; or it goes no further */
@@ -194,7 +196,8 @@ static void nothing_is_left_over(void **state)
         const uint32_t age = age_of_a_picture();
         assert_in_range(age, 0, young + 10);
         if (asked != NULL && hour % 6 == 5)
-            printf("%u h: %u requests, %u refused, %u connections now, %u sockets, %zu bytes, a picture %u ms old at most\n",
+            printf("%u h: %u requests, %u refused, %u connections now, %u sockets, %zu bytes, a picture %u ms old at "
+                   "most\n",
                    hour + 1, d.requests, d.refused, d.connections, sockets(), d.memory, age);
         empty();
     }

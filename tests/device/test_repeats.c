@@ -54,9 +54,10 @@ static void play(const char *profile)
     char text[300];
     bmb_sock s = fake_connect(t.f, 0);
     pictures(1);
-    snprintf(text, sizeof text,
-             "SETUP rtsp://a/yard.avpf/video RTSP/1.0\r\nCSeq: 1\r\nTransport: %s;unicast;client_port=5000-5001\r\n\r\n",
-             profile);
+    snprintf(
+        text, sizeof text,
+        "SETUP rtsp://a/yard.avpf/video RTSP/1.0\r\nCSeq: 1\r\nTransport: %s;unicast;client_port=5000-5001\r\n\r\n",
+        profile);
     const char *answer = ask(s, text), *session = strstr(answer, "Session: ");
     assert_non_null(session);
     snprintf(text, sizeof text, "Transport: %s;unicast", profile);

@@ -157,8 +157,10 @@ static void set_member(const char *of, void *base, const char *word)
         const uint32_t u32 = (uint32_t)u64;
         const uint16_t u16 = (uint16_t)u64;
         const uint8_t u8 = (uint8_t)u64;
-        const void *value = m->size == 8 ? (const void *)&u64 : m->size == 4 ? (const void *)&u32
-                          : m->size == 2 ? (const void *)&u16 : (const void *)&u8;
+        const void *value = m->size == 8   ? (const void *)&u64
+                            : m->size == 4 ? (const void *)&u32
+                            : m->size == 2 ? (const void *)&u16
+                                           : (const void *)&u8;
         memcpy((uint8_t *)base + m->at, value, m->size);
         return;
     }

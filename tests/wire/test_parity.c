@@ -36,7 +36,8 @@ static void add(bmb_parity *p, const made *m)
 }
 
 /* What a receiver does (RFC 5109 9.2), from the packet of parity and all but one. */
-static made recover(const uint8_t *head, const uint8_t *data, size_t size, const made *packets, size_t count, size_t lost)
+static made recover(const uint8_t *head, const uint8_t *data, size_t size, const made *packets, size_t count,
+                    size_t lost)
 {
     made m = { 0 };
     uint8_t first = (uint8_t)(head[12] & 0x3F), second = head[13];
@@ -75,7 +76,8 @@ static void any_one_comes_again(void **state)
         made packets[5];
         uint16_t seq = (uint16_t)(65533 + round * 5); /* over the end of the numbers */
         for (unsigned i = 0; i < 5; i++) {
-            packets[i] = rtp((uint16_t)(seq + i), 9000 + round * 3000 + i / 3 * 3000, i == 2, 40 + (i * 97 + round * 53) % 300);
+            packets[i] =
+                rtp((uint16_t)(seq + i), 9000 + round * 3000 + i / 3 * 3000, i == 2, 40 + (i * 97 + round * 53) % 300);
             assert_false(bmb_parity_is_due(&p, false));
             add(&p, &packets[i]);
         }
