@@ -24,7 +24,7 @@ parser.add_argument("--inside", action="store_true", help=argparse.SUPPRESS)
 options = parser.parse_args()
 source = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 if not options.inside:
-    if subprocess.run(["unshare", "--net", "true"], stderr=subprocess.DEVNULL).returncode != 0:
+    if subprocess.run(["unshare", "--net", "true"], stderr=subprocess.DEVNULL).returncode != 0 or not os.path.exists("/dev/net/tun"):
         print("network namespaces are not permitted here: skipped")
         sys.exit(77)
     os.execvp("unshare", ["unshare", "--net", sys.executable, os.path.abspath(__file__), *sys.argv[1:], "--inside"])

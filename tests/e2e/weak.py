@@ -167,7 +167,7 @@ try:
     lost, order, doubles, late, few = got
     passed, dropped, _ = lossy.path.counts()[0]
     # What the path dropped is of the conversation and the reports, too.
-    check(0 <= dropped - lost["packets-lost"] <= 4, f"lost: {lost['packets-lost']} packets ({lost['lost']} %), the path dropped {dropped} of {passed + dropped}")
+    check(-2 <= dropped - lost["packets-lost"] <= 6, f"lost: {lost['packets-lost']} packets ({lost['lost']} %), the path dropped {dropped} of {passed + dropped}")
     check(lost["whole"] < 95 and lost["broken"] > 0, f"broken pictures are told: {lost['whole']} % whole")
     check(order["packets-lost"] == 0 and order["late"] > 10, f"order: {order['late']} late, {order['packets-lost']} lost")
     check(order["whole"] > 97, f"what comes out of order is put together: {order['whole']} % whole")
