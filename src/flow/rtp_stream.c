@@ -137,7 +137,7 @@ bmb_err bmb_rtp_pump(bmb_context *x, bmb_viewer *v, const bmb_rtp_way *way, uint
 }
 
 #if BMB_WITH_FOLLOWING
-void bmb_rtp_hear(bmb_context *x, bmb_viewer *v, bmb_sock sock)
+void bmb_rtp_hear(bmb_context *x, bmb_viewer *v, bmb_sock sock, const bmb_addr *peer)
 {
     uint8_t data[512];
     bmb_addr from;
@@ -148,6 +148,7 @@ void bmb_rtp_hear(bmb_context *x, bmb_viewer *v, bmb_sock sock)
         bmb_rtcp_walk walk = { 0 };
         if (port->net.udp_recv(port->ctx, sock, data, sizeof data, &size, &from) != BMB_OK || size > sizeof data)
             return;
+        if (!bmb_same_host(&from, peer)) continue;
         while (bmb_rtcp_next(&walk, data, size, &b))
             if (b.ssrc == v->state.ssrc) bmb_viewer_reported(x, v, b.lost_256);
         if (BMB_WITH_H264 && walk.key_of == v->state.ssrc && v->track->row->in_order)

@@ -38,8 +38,8 @@ void bmb_rtp_send_report(bmb_context *x, const bmb_viewer *v, bool bye, bmb_sock
 bmb_err bmb_rtp_pump(bmb_context *x, bmb_viewer *v, const bmb_rtp_way *way, uint64_t *report_us);
 #if BMB_WITH_FOLLOWING
 /* What its receiver has reported since it was last asked: the stream goes no faster than it says, and a key frame comes
- * where one is asked for. sock: RTCP's, for this peer alone. */
-void bmb_rtp_hear(bmb_context *x, bmb_viewer *v, bmb_sock sock);
+ * where one is asked for. sock: RTCP's; what others than the peer send there does not count. */
+void bmb_rtp_hear(bmb_context *x, bmb_viewer *v, bmb_sock sock, const bmb_addr *peer);
 #endif
 /* The stream may go on after a pause: what was sent before stays counted (RFC 3550 6.4.1). */
 void bmb_rtp_pause(bmb_context *x, bmb_viewer *v);

@@ -226,7 +226,7 @@ static void frame_there(bmb_owner *owner, bmb_watcher *w)
     bmb_push_set *set = (bmb_push_set *)owner->room;
     bmb_push *p = push_at(w);
 #if BMB_WITH_FOLLOWING
-    if (p->rtcp != BMB_NO_SOCK) bmb_rtp_hear(set->x, &p->viewer, p->rtcp);
+    if (p->rtcp != BMB_NO_SOCK) bmb_rtp_hear(set->x, &p->viewer, p->rtcp, &p->config->to);
 #endif
     deliver(set, p);
 }

@@ -493,6 +493,14 @@ static void a_push_follows_its_receivers_reports(void **state)
     rr[12] = 128;      /* half of it is lost */
     bmb_sock rtcp = 0; /* the one for this port of the peer's */
     while (!t.f->socks[rtcp].udp || t.f->socks[rtcp].peer.port != 5005) rtcp++;
+    const bmb_addr other = { .family = 4, .ip = { 192, 0, 2, 8 }, .port = 5005 };
+    fake_datagram_in(t.f, t.f->socks[rtcp].addr.port, &other, rr, sizeof rr); /* not its own: nothing comes of it */
+    for (unsigned i = 0; i < 3; i++) {
+        seconds(1);
+        t.f->datagram_count = 0;
+    }
+    assert_int_equal(bmb_push_stats_get(t.device, 0, &p), BMB_OK);
+    assert_true(p.kbps > 1400);
     fake_datagram_in(t.f, t.f->socks[rtcp].addr.port, &from, rr, sizeof rr);
     for (unsigned i = 0; i < 4; i++) {
         seconds(1);
