@@ -27,7 +27,7 @@ def tun(name):
 class Direction:
     def __init__(self, source, sink, dice):
         self.source, self.sink, self.dice, self.free, self.way, self.count = source, sink, dice, 0.0, [], 0
-        self.passed = self.lost = self.full = 0
+        self.passed = self.lost = self.full = self.seen = 0
 
     def take(self, now, how):
         while True:
@@ -44,6 +44,10 @@ class Direction:
             if how["mbit"] > 0:
                 self.free = begin + len(data) * 8 / (how["mbit"] * 1e6)
                 begin = self.free
+            self.seen += 1
+            if how["loss_nth"] > 0 and self.seen % how["loss_nth"] == 0:
+                self.lost += 1
+                continue
             if how["loss"] > 0 and self.dice.random() < how["loss"]:
                 self.lost += 1
                 continue
@@ -62,7 +66,7 @@ class Direction:
 
 
 def carry(orders, a, b, seed):
-    how = dict(mbit=0, queue_ms=100, delay_ms=0, jitter_ms=0, loss=0, double=0, every_s=0, out_s=0)
+    how = dict(mbit=0, queue_ms=100, delay_ms=0, jitter_ms=0, loss=0, loss_nth=0, double=0, every_s=0, out_s=0)
     both = [Direction(a, b, random.Random(seed)), Direction(b, a, random.Random(seed + 1))]
     begin = time.monotonic()
     while True:

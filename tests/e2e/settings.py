@@ -490,6 +490,8 @@ def addresses(d):
     d.port = int(open(d.config).read().split("[http]\nlisten = 127.0.0.1:")[1].split("\n")[0])
     check("forgotten, back at the file's address", d.ready() and d.ask("POST", "/settings/keep")[0] == 204)
     told("PUT /settings/file", d.ask("PUT", "/settings/file", d.ask("GET", "/settings/file")[1].replace(b"Valley", b"Hill").replace(b"[rtsp]", b"[network]\nuplink-kbps = 900\n\n[rtsp]")), 200, 202)
+    check("the uplink's bound takes opening anew", until(lambda: d.ask("GET", "/settings")[1]["network"]["uplink-kbps"] == 900 and d.ask("POST", "/settings/keep")[0] in (204, 409)))
+    time.sleep(1.5)
     told("PUT /settings/file", d.ask("PUT", "/settings/file", d.ask("GET", "/settings/file")[1].replace(b"[device]", b"[device]\nspare = 9")), 202)
     check("a file that takes opening anew", until(lambda: d.ask("GET", "/settings")[1]["device"]["spare"] == 9))
     until(lambda: d.ask("GET", "/settings/trial")[0] == 200)
