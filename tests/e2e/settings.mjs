@@ -103,6 +103,7 @@ try {
   await page.evaluate(() => send('size', '17x17777'));
   await until(page, () => document.querySelector('#trouble').textContent.length > 10);
   // By the keyboard alone.
+  await page.waitForTimeout(1500); // what is in force is shown again by then: the controls are new ones
   await page.locator('#controls [data-key=brightness] input').focus();
   await page.keyboard.press('ArrowRight');
   await until(page, async () => (await (await fetch('/settings')).json()).feed.yard.brightness !== 0);
