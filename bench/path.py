@@ -138,7 +138,6 @@ class Path:
         return self.orders.recv()
 
     def __exit__(self, *_):
+        self.child.kill()  # it keeps nothing; others may hold the other end of its orders, so that it would not see them end
+        self.child.join()
         self.orders.close()
-        self.child.join(2)
-        if self.child.is_alive():
-            self.child.kill()
