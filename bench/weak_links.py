@@ -91,6 +91,7 @@ def chosen():
     """What viewers are given just now: by feed, the step, or the bit rate that the encoder follows with."""
     s = status()
     out = {f["name"]: f"{f['follows_kbps']} kbit/s" if f.get("follows_kbps") else "all" for f in s["feeds"]}
+    out["longest"] = {v["feed"]: v["watching_s"] for v in s["viewers"]}  # since a viewer came: of the same connection or session
     for v in s["viewers"]:
         if v.get("given"):
             out[v["feed"]] = v["given"]
@@ -208,9 +209,9 @@ def outages(paths):
         for pair in range(3):
             for p in paths:
                 p.set(mbit=6, loss=0, delay_ms=5, every_s=every, out_s=out)
-            results, _ = watched((pair, pair + 3), 42)
+            results, steps = watched((pair, pair + 3), 42)
             for way, g in zip((pair, pair + 3), results):
-                on = "yes" if g.get("seconds", 0) >= 39 or not g.get("ended") else "no"
+                on = "yes" if steps["longest"].get("yard" if way < 3 else "station", 0) > 38 else "no"
                 text.append(f"| {name} | {WAYS[way][0]} | {on} | {g.get('rate', 0):.1f} | {g.get('delay-50', 0):.0f} ms | {g.get('delay-99', 0):.0f} ms |")
                 print(text[-1], flush=True)
             time.sleep(2.5)
