@@ -102,6 +102,7 @@ static void restart(bmb_device *d, bmb_feed *feed, const bmb_plan *plan, uint8_t
 #endif
     memset(&t->codec, 0, sizeof t->codec);
     feed->governor.kbps = 0;
+    feed->governor.state = BMB_KEEPING_OFF;
     t->kbps_most = 0;
     c->state = BMB_CAMERA_OFF;
     c->gap_us = 0;

@@ -37,6 +37,7 @@ static void forget_link(bmb_feed *feed)
 void bmb_feed_hold_rate(const bmb_context *x, bmb_feed *feed)
 {
     feed->governor.kbps = 0;
+    feed->governor.state = BMB_KEEPING_OFF; /* what it came to before is no verdict on what comes */
     forget_link(feed);
     if (feed->camera.state == BMB_CAMERA_STARTING || feed->camera.state == BMB_CAMERA_RUNNING) start_governor(x, feed);
 }

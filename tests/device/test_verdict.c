@@ -131,11 +131,18 @@ static void a_rate_that_is_held_is_a_limit(void **state)
     fake_device_prepare(&t, BMB_CODEC_JPEG);
     t.feeds[0].mode.mfps = 25000;
     t.feeds[0].kbps = 800; /* of 1600, whatever quality is asked for */
+    t.config.reserve.changes = true;
     fake_device_open(&t);
     pictures(150, 40000);
     assert_int_equal(feed().cause, BMB_CAUSE_LIMIT);
     assert_int_equal(feed().is, 800);
     assert_string_equal(told()->text, "limit");
+    bmb_feed_config to = t.feeds[0]; /* what is not held any more leaves nothing out */
+    to.kbps = 0;
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, NULL), BMB_OK);
+    pictures(100, 40000);
+    assert_int_equal(feed().cause, BMB_CAUSE_NOTHING);
+    assert_string_equal(told()->text, "nothing");
 }
 
 /* So many bytes a second are taken for some seconds. */
