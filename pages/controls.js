@@ -4,7 +4,7 @@
 
 const GROUPS = {
   view: ['flip-h', 'flip-v', 'rotate', 'zoom', 'pan', 'tilt', 'focus'],
-  stream: ['size', 'rate', 'codec', 'quality', 'kbps', 'key-ms', 'profile', 'quality-least', 'quality-most'],
+  stream: ['size', 'rate', 'codec', 'quality', 'kbps', 'key-ms', 'profile', 'quality-least', 'quality-most', 'follow', 'follow-least', 'step'],
   picture: ['brightness', 'contrast', 'saturation', 'sharpness', 'hue', 'gamma'],
   light: ['exposure-us', 'gain', 'white-k', 'flicker', 'night', 'night-below', 'day-above', 'night-after', 'night-light', 'illumination', 'backlight'],
 };

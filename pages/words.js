@@ -54,6 +54,7 @@ const W = {
     'flip-h': 'left and right exchanged', 'flip-v': 'top and bottom exchanged', rotate: 'rotated, degrees', 'exposure-us': 'exposure', 'white-k': 'white balance',
     kbps: 'bit rate', 'key-ms': 'key frame every', rate: 'pictures a second', night: 'night: grey, for infrared light', illumination: 'own light', open: 'everybody may watch',
     'quality-least': 'quality at least', 'quality-most': 'quality at most', 'multicast-always': 'always send to the group', paused: 'paused',
+    follow: 'bit rate follows the link of', 'follow-least': 'bit rate at least', step: 'on a narrow link instead',
   },
   units: { 'per second': '/s', 'per cent': '%', us: 'µs' },
   preset: (p) => `Preset: ${p}`, presetOf: (name) => `${name}: back to its preset`,
