@@ -43,17 +43,22 @@ static int close_all(void **state)
 /* Links carry so many kbit/s each; 0: all. */
 static unsigned links[FAKE_SOCKS];
 
+static void tick(void)
+{
+    for (size_t s = 0; s < FAKE_SOCKS; s++) {
+        if (!t.f->socks[s].open || t.f->socks[s].listening || t.f->socks[s].udp) continue;
+        t.f->socks[s].room = links[s] > 0 ? links[s] * TICK_US / 8000 : FAKE_OUT;
+        if (t.f->socks[s].out_size > FAKE_OUT / 2) (void)fake_take(t.f, (bmb_sock)s, NULL);
+    }
+    fake_run(t.f, t.device, TICK_US);
+}
+
 static void seconds(unsigned count)
 {
     for (unsigned i = 0; i < count * 25; i++) {
         if (t.f->cameras[0].running) fake_frame(t.f, 0, large, large_size, true);
         if (t.f->cameras[1].running) fake_frame(t.f, 1, small, small_size, true);
-        for (size_t s = 0; s < FAKE_SOCKS; s++) {
-            if (!t.f->socks[s].open || t.f->socks[s].listening || t.f->socks[s].udp) continue;
-            t.f->socks[s].room = links[s] > 0 ? links[s] * TICK_US / 8000 : FAKE_OUT;
-            if (t.f->socks[s].out_size > FAKE_OUT / 2) (void)fake_take(t.f, (bmb_sock)s, NULL);
-        }
-        fake_run(t.f, t.device, TICK_US);
+        tick();
     }
 }
 
@@ -252,12 +257,7 @@ static void encoded_seconds(unsigned count)
             memcpy(frame, (const uint8_t[]){ 0, 0, 0, 1, 0x41 }, 5);
         }
         fake_frame(t.f, 0, frame, size, key);
-        for (size_t s = 0; s < FAKE_SOCKS; s++) {
-            if (!t.f->socks[s].open || t.f->socks[s].listening || t.f->socks[s].udp) continue;
-            t.f->socks[s].room = links[s] > 0 ? links[s] * TICK_US / 8000 : FAKE_OUT;
-            if (t.f->socks[s].out_size > FAKE_OUT / 2) (void)fake_take(t.f, (bmb_sock)s, NULL);
-        }
-        fake_run(t.f, t.device, TICK_US);
+        tick();
     }
 }
 
@@ -440,21 +440,28 @@ static void who_would_spoil_it_for_all_is_refused(void **state)
     fake_device_close(&t);
 }
 
-static void a_push_has_what_is_kept_for_it(void **state)
+static bmb_push_config push;
+
+/* A device that sends "yard" by RTP, by itself. */
+static void open_with_push(uint32_t reserve_kbps, uint32_t uplink_kbps)
 {
-    (void)state;
     prepare();
     t.feeds[0].step = NULL;
-    static bmb_push_config push;
     push = (bmb_push_config){ .feed = 0,
                               .format = BMB_FORMAT_RTP,
                               .to = { .family = 4, .ip = { 192, 0, 2, 7 }, .port = 5004 },
-                              .reserve_kbps = 1200 };
+                              .reserve_kbps = reserve_kbps };
     t.config.pushes = &push;
     t.config.push_count = 1;
-    t.config.uplink_kbps = 2000;
+    t.config.uplink_kbps = uplink_kbps;
     fake_device_open(&t);
     memset(links, 0, sizeof links);
+}
+
+static void a_push_has_what_is_kept_for_it(void **state)
+{
+    (void)state;
+    open_with_push(1200, 2000);
     (void)watch("yard", 0);
     for (unsigned i = 0; i < 10; i++) { /* the test has room for some datagrams only */
         t.f->datagram_count = 0;
@@ -471,16 +478,7 @@ static void a_push_has_what_is_kept_for_it(void **state)
 static void a_push_follows_its_receivers_reports(void **state)
 {
     (void)state;
-    prepare();
-    t.feeds[0].step = NULL;
-    static bmb_push_config push;
-    push = (bmb_push_config){ .feed = 0,
-                              .format = BMB_FORMAT_RTP,
-                              .to = { .family = 4, .ip = { 192, 0, 2, 7 }, .port = 5004 } };
-    t.config.pushes = &push;
-    t.config.push_count = 1;
-    fake_device_open(&t);
-    memset(links, 0, sizeof links);
+    open_with_push(0, 0);
     bmb_addr from = push.to;
     from.port = 5005;
     bmb_push_stats p;
