@@ -84,6 +84,10 @@ bool cli_board_load(cli_device *d)
         return false;
     }
     if (asked[0] == '\0') return true;
+    if (!bmb_sim_there()) {
+        cli_error("board = %s: this build simulates no boards; take that line out, and --board", asked);
+        return false;
+    }
     if (!load_board(&d->file, &d->board_data)) return false;
     d->has_board = true;
     return true;
@@ -254,6 +258,7 @@ int cli_boards(int argc, const char **argv)
     char names[BOARDS_MOST][BMB_NAME_MAX];
     bool help = false;
     if (!cli_options(argc, argv, options, "boards", NULL, 0, &help)) return help ? EXIT_OK : EXIT_USAGE;
+    if (!bmb_sim_there()) return cli_error("this build simulates no boards");
     size_t count = board_names(names);
     if (count == 0) return cli_error("the board descriptions are not beside this command");
     for (size_t i = 0; i < count; i++) print_board(names[i]);

@@ -337,6 +337,9 @@ void cli_say(const char *fmt, ...) __attribute__((format(printf, 1, 2)));
 void cli_last_words(void); /* lines that still wait are written, for half a second */
 int cli_error(const char *fmt, ...) __attribute__((format(printf, 1, 2)));
 
+/* The version, and which parts this build has. */
+void cli_print_version(void);
+
 int cli_run(int argc, const char **argv);
 int cli_demo(int argc, const char **argv);
 int cli_cameras(int argc, const char **argv);

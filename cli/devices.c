@@ -103,7 +103,7 @@ bool cli_config_or_invented(const char *path, cli_config *out, bool *invented)
     char text[4096], demo[1024];
     *invented = path == NULL && cli_invent_config(out, text, sizeof text);
     if (*invented) return true;
-    if (path == NULL && !cli_demo_file("railway.ini", demo, sizeof demo)) {
+    if (path == NULL && (!bmb_sim_there() || !cli_demo_file("railway.ini", demo, sizeof demo))) {
         cli_error("no camera is attached to this machine; plug one in, or name a configuration");
         return false;
     }

@@ -33,13 +33,14 @@ typedef enum section {
 } section;
 
 typedef struct key_row {
-    section section;
-    const char *key;
-    key_type type;
+    uint8_t section; /* of enum section */
+    char key[18];    /* short texts in place: a pointer to one takes 32 bytes of a program that may be loaded anywhere */
+    uint8_t type; /* of key_type */
     size_t at; /* in cli_config, cli_camera or cli_feed; KEY_CONTROL: the bmb_control */
     int64_t least, most;
     const char *const *choices;
-    const char *unit, *preset, *help;
+    char unit[16];
+    const char *preset, *help;
 } key_row;
 
 /* The row of that number; NULL behind the last. */

@@ -51,7 +51,7 @@ int main(int argc, char **argv)
         return EXIT_OK;
     }
     if (strcmp(asked, "--version") == 0) {
-        printf("bambino " BMB_VERSION "\nTLS: %s\n", bmb_tls_there() ? "yes" : "no");
+        cli_print_version();
         return EXIT_OK;
     }
     for (size_t i = 0; i < COMMAND_COUNT; i++) {

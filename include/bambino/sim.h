@@ -42,9 +42,13 @@ typedef struct bmb_sim_camera {
 
 typedef struct bmb_sim bmb_sim;
 
+/* false: this library was built without simulation (BAMBINO_SIM); it creates no camera then, and loads no board. */
+bool bmb_sim_there(void);
+
 /* Creates the cameras and attaches them to port->cameras; port->wake must be set. The specifications are copied. A clip
  * that cannot be read is a camera that is missing: *missing (may be NULL) gets its index, BMB_NOT_FOUND or BMB_BAD_DATA
- * is returned and nothing is created. BMB_UNSUPPORTED: drawn, but built without the encoder. */
+ * is returned and nothing is created. BMB_UNSUPPORTED: drawn, but built without
+ * the encoder; or built without simulation, and count is not 0. */
 bmb_err bmb_sim_create(const bmb_sim_camera *cameras, size_t count, bmb_port *port, bmb_sim **out, size_t *missing);
 /* Stops all threads. Frames still out become invalid. */
 void bmb_sim_destroy(bmb_sim *self);

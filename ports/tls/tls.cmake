@@ -10,6 +10,7 @@ if(BAMBINO_TLS AND EXISTS ${BAMBINO_MBEDTLS}/library/ssl_tls.c)
   # One object, in which the library's own names are local: a program may have another Mbed TLS beside it.
   add_library(bambino_tls_parts OBJECT ${mbedtls_sources} ports/tls/hash.c ports/tls/arena.c ports/tls/connection.c
     ports/tls/identity.c ports/tls/tls.c ports/layer/layer.c)
+  target_compile_options(bambino_tls_parts PRIVATE -fno-lto) # its names are made local in an object that is one already
   target_include_directories(bambino_tls_parts PRIVATE ports ${PROJECT_SOURCE_DIR}/include)
   target_include_directories(bambino_tls_parts SYSTEM PRIVATE ${BAMBINO_MBEDTLS}/include)
   target_compile_definitions(bambino_tls_parts PRIVATE MBEDTLS_CONFIG_FILE="tls/mbedtls_config.h")
