@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc)
 BUILD = { scripts/sources build/sources mbedtls || echo "Its sources cannot be had just now: there is no encryption in this build."; } && echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs clean
+.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross packages test-packages plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs clean
 
 demo:
 	@scripts/setup build
@@ -30,22 +30,32 @@ test-sanitized:
 	@$(call BUILD,sanitized)
 	@cd build/sanitized && ctest --output-on-failure --parallel $(JOBS) -LE 'page|board'
 
-# The unit tests of core and protocols on other processors, in Debian's emulator: s390x is big-endian, armhf has 32 bits.
+# The unit tests on other processors, in Debian's emulator: s390x is big-endian, armhf has 32 bits. For RISC-V this Debian has
+# no libraries: there it is core and protocols.
 CROSS ?= aarch64-linux-gnu arm-linux-gnueabihf riscv64-linux-gnu s390x-linux-gnu
 test-cross:
 	@scripts/setup cross "$(CROSS)"
 	@scripts/sources build/sources
-	@for t in $(CROSS); do echo "== $$t" && cmake -S . -B build/cross-$$t -DCMAKE_TOOLCHAIN_FILE=cmake/cross.cmake -DBAMBINO_TRIPLE=$$t -DBAMBINO_CROSS_TESTS=ON \
-		-DBAMBINO_WERROR=ON -DCMAKE_BUILD_TYPE=RelWithDebInfo >/dev/null && cmake --build build/cross-$$t --parallel $(JOBS) -- --no-print-directory -s && \
-		(cd build/cross-$$t && ctest --output-on-failure --parallel $(JOBS)) || exit 1; done
+	@scripts/test-cross $(CROSS)
 
 # The command for a board with another processor, as one file: FOR a compiler's prefix, or a toolchain file of CMake.
-# WITH adds parts (h264 tls page sim check sheet); ONE_FILE=no links the libraries of the board.
+# WITH adds parts (h264 tls page sim check sheet manual); ONE_FILE=no links the libraries of the board.
 FOR ?= aarch64-linux-gnu
 WITH ?=
 ONE_FILE ?= yes
 cross:
 	@scripts/cross "$(FOR)" "$(WITH)" $(ONE_FILE) $(LIBRARIES)
+
+# Debian packages, for this machine or another ARCH (arm64, armhf …), made and judged in a clean root; and what becomes of
+# them as they are installed, upgraded, removed and purged. As root.
+ARCH ?= $(shell dpkg --print-architecture)
+packages:
+	@scripts/setup packages
+	@$(call BUILD,release)
+	@scripts/packages $(ARCH) build/packages
+
+test-packages: packages
+	@tests/packages/test.sh build/packages
 
 # Changes of size, rate and codec at random, while viewers of all protocols watch.
 CHANGES ?= 1000

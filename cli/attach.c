@@ -114,7 +114,8 @@ const char *cli_missing_text(const cli_device *d, size_t camera, char *out, size
     char path[2 * CLI_TEXT_MAX + 2];
     cli_beside(&d->file, c->clip, path, sizeof path);
     if (c->kind < CLI_DEVICE && !bmb_sim_there()) {
-        snprintf(out, room, "this build has no simulated cameras; use device = PATH, program or input (line %d ff. of %s)",
+        snprintf(out, room,
+                 "this build has no simulated cameras; use device = PATH, program or input (line %d ff. of %s)",
                  c->line, d->file.path);
     } else if (c->kind == BMB_SIM_DRAWN && d->has_board && c->codec == BMB_CODEC_H264 && !d->board_data.h264) {
         snprintf(out, room, "the board \"%s\" has no H.264 encoder; use codec = jpeg", d->board_data.name);

@@ -1,6 +1,7 @@
 /* `bambino cameras`: what is attached and what it can do; what was expected and is missing. */
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 #include "cli.h"
 
@@ -121,12 +122,56 @@ static void print_unusable(void)
                    bmb_err_text(device.err));
 }
 
+/* A configuration to begin from. Below /etc it is a service's, which keeps things where services do. */
+static int write_config(const char *path, bool overwrite)
+{
+    cli_config *c = calloc(1, sizeof *c);
+    char text[4096], *body = NULL;
+    size_t size = 0;
+    if (c == NULL || !cli_invent_config(c, text, sizeof text)) {
+        free(c);
+        print_unusable();
+        return cli_error("no camera is attached to this machine; plug one in, and see `bambino cameras`");
+    }
+    size_t cameras = c->camera_count;
+    free(c);
+    if (!overwrite && access(path, F_OK) == 0) return cli_error("%s is there already; --overwrite replaces it", path);
+    FILE *f = open_memstream(&body, &size);
+    bmb_err err = BMB_NO_MEMORY;
+    if (f != NULL) {
+        fputs("# The cameras of this machine, to begin from; docs/configuration.md and `bambino keys` have every "
+              "key.\n\n",
+              f);
+        if (strncmp(path, "/etc/", 5) == 0) fputs("[device]\nstate = /var/lib/bambino\n\n", f);
+        fputs(text, f);
+        if (fclose(f) == 0) err = bmb_linux_write_whole(path, body, size, true);
+    }
+    free(body);
+    if (err != BMB_OK)
+        return cli_error("%s cannot be written: %s", path,
+                         err == BMB_NOT_FOUND ? "there is no such folder" : bmb_err_text(err));
+    printf("Wrote %s with %zu camera%s. `bambino run %s` serves it.\n", path, cameras, cameras == 1 ? "" : "s", path);
+    return EXIT_OK;
+}
+
 int cli_cameras(int argc, const char **argv)
 {
-    const struct poptOption options[] = { POPT_AUTOHELP POPT_TABLEEND };
+    char *out = NULL;
+    int overwrite = 0;
+    const struct poptOption options[] = {
+        { "write", '\0', POPT_ARG_STRING, &out, 0, "write a configuration for the cameras of this machine", "FILE" },
+        { "overwrite", '\0', POPT_ARG_NONE, &overwrite, 0, "replace the file if it is there", NULL },
+        POPT_AUTOHELP POPT_TABLEEND
+    };
     const char *rest[1] = { NULL };
     bool help = false, invented;
     if (!cli_options(argc, argv, options, "cameras [CONFIG]", rest, 1, &help)) return help ? EXIT_OK : EXIT_USAGE;
+    if (out != NULL) {
+        int wrote = rest[0] == NULL ? write_config(out, overwrite != 0) : EXIT_USAGE;
+        if (rest[0] != NULL) cli_error("--write is for the cameras of this machine; leave %s out", rest[0]);
+        free(out);
+        return wrote;
+    }
     cli_device *d = calloc(1, sizeof *d);
     int status = EXIT_USAGE;
     if (d != NULL && cli_config_or_invented(rest[0], &d->file, &invented)) {

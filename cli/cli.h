@@ -332,10 +332,22 @@ bool cli_demo_file(const char *file, char *out, size_t room);
  * printed. The arguments that are no options are left in `rest`, at most rest_most of them. */
 bool cli_options(int argc, const char **argv, const struct poptOption *options, const char *usage, const char **rest,
                  int rest_most, bool *help);
+/* From now on commands do not read their options but hand them here, and end; NULL: no longer. */
+typedef void cli_describe_fn(void *ctx, const struct poptOption *options, const char *usage);
+void cli_describe(cli_describe_fn *fn, void *ctx);
 /* A line on standard output, for commands that serve: whoever reads it slowly, or not at all, must not hold that up. */
 void cli_say(const char *fmt, ...) __attribute__((format(printf, 1, 2)));
 void cli_last_words(void); /* lines that still wait are written, for half a second */
 int cli_error(const char *fmt, ...) __attribute__((format(printf, 1, 2)));
+
+typedef struct cli_command {
+    const char *name;
+    int (*run)(int argc, const char **argv);
+    const char *help; /* a line */
+    const char *more; /* … and a paragraph, for its manual page */
+} cli_command;
+extern const cli_command cli_commands[];
+extern const size_t cli_command_count;
 
 /* The version, and which parts this build has. */
 void cli_print_version(void);
@@ -353,5 +365,7 @@ int cli_users_command(int argc, const char **argv);
 int cli_keys(int argc, const char **argv);
 int cli_settings_command(int argc, const char **argv);
 int cli_check(int argc, const char **argv);
+int cli_manual(int argc, const char **argv);
+int cli_completion(int argc, const char **argv);
 
 #endif

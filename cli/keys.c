@@ -409,10 +409,27 @@ bool cli_key_text(const key_row *k, const void *item, char *out, size_t room)
     return value >= k->least; /* below: nothing was said */
 }
 
-void cli_config_reference(FILE *out)
+void cli_key_values(const key_row *k, char *out, size_t room)
 {
+    double scale = k->type == KEY_RATE ? 1000.0 : 1.0;
+    const char *words = k->type == KEY_TEXT || k->type == KEY_NAME                           ? "text"
+                        : k->type == KEY_ADDR || k->type == KEY_GROUP || k->type == KEY_HOST ? "address"
+                        : k->type == KEY_SECURE                                              ? "`yes`, address"
+                                                                                             : "";
     (void)cli_format_names(false);
     (void)cli_format_names(true);
+    snprintf(out, room, "%s", words);
+    if (words[0] == '\0' && k->type != KEY_CHOICE)
+        snprintf(out, room, "%.10g to %.10g", (double)k->least / scale, (double)k->most / scale);
+    for (size_t c = 0; k->choices != NULL && k->choices[c] != NULL; c++) {
+        size_t at = strlen(out);
+        snprintf(out + at, room - at, "%s`%s`", at > 0 ? ", " : "", k->choices[c]);
+    }
+}
+
+void cli_config_reference(FILE *out)
+{
+    char values[512];
     static const char *const titles[SECTION_COUNT] = { "[device]",    "[network]",  "[http]",
                                                        "[rtsp]",      "[tls]",      "[camera NAME]",
                                                        "[feed NAME]", "[tcp NAME]", "[push NAME]" };
@@ -423,15 +440,8 @@ void cli_config_reference(FILE *out)
             const key_row *k = &keys[i];
             if (k->section != (section)s) continue;
             fprintf(out, "| `%s` | ", k->key);
-            double scale = k->type == KEY_RATE ? 1000.0 : 1.0;
-            bool number = k->type != KEY_TEXT && k->type != KEY_NAME && k->type != KEY_ADDR && k->type != KEY_SECURE &&
-                          k->type != KEY_GROUP && k->type != KEY_HOST && k->type != KEY_CHOICE;
-            if (number) fprintf(out, "%.10g to %.10g", (double)k->least / scale, (double)k->most / scale);
-            for (size_t c = 0; k->choices != NULL && k->choices[c] != NULL; c++)
-                fprintf(out, "%s`%s`", c > 0 ? ", " : "", k->choices[c]);
-            if (k->type == KEY_TEXT || k->type == KEY_NAME) fprintf(out, "text");
-            if (k->type == KEY_ADDR || k->type == KEY_GROUP || k->type == KEY_HOST) fprintf(out, "address");
-            if (k->type == KEY_SECURE) fprintf(out, "`yes`, address");
+            cli_key_values(k, values, sizeof values);
+            fputs(values, out);
             fprintf(out, " | %s | %s | %s |\n", k->unit, k->preset, k->help);
         }
         fputc('\n', out);

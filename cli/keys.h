@@ -34,12 +34,12 @@ typedef enum section {
 
 typedef struct key_row {
     uint8_t section; /* of enum section */
-    char key[18];    /* short texts in place: a pointer to one takes 32 bytes of a program that may be loaded anywhere */
+    char key[18]; /* short texts in place: a pointer to one takes 32 bytes of a program that may be loaded anywhere */
     uint8_t type; /* of key_type */
-    size_t at; /* in cli_config, cli_camera or cli_feed; KEY_CONTROL: the bmb_control */
+    size_t at;    /* in cli_config, cli_camera or cli_feed; KEY_CONTROL: the bmb_control */
     int64_t least, most;
     const char *const *choices;
-    char unit[16];
+    char unit[20];
     const char *preset, *help;
 } key_row;
 
@@ -64,6 +64,8 @@ bool cli_key_is_dangerous(const key_row *k);
 bool cli_key_is_adjusted(const key_row *k);
 /* What viewers notice: "nothing", "gap", "new-connection". */
 const char *cli_key_notice(const key_row *k);
+/* What its value may be, for people: "1 to 60", "`auto`, `raw`", "text", "address". */
+void cli_key_values(const key_row *k, char *out, size_t room);
 /* The value of a key as text, as a file would say it. item: the structure of its section. false: it says nothing. */
 bool cli_key_text(const key_row *k, const void *item, char *out, size_t room);
 /* The structure of a section: of this name where there are several; NULL: there is none. */

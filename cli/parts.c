@@ -21,6 +21,11 @@
 #else
 #define HAS_CHECK false
 #endif
+#ifdef BAMBINO_HAS_MANUAL
+#define HAS_MANUAL true
+#else
+#define HAS_MANUAL false
+#endif
 #ifdef BAMBINO_PLOT
 #define HAS_PLOT true
 #else
@@ -45,6 +50,7 @@ static const struct {
     { "page", HAS_PAGE, NULL, "BAMBINO_PAGE: status.json, the pictures and the settings are there" },
     { "check", HAS_CHECK, NULL, "BAMBINO_CHECK: no `bambino check`" },
     { "plots", HAS_PLOT, NULL, "BAMBINO_PLOT: no `bambino check --plot`" },
+    { "manual", HAS_MANUAL, NULL, "BAMBINO_MANUAL: no `bambino manual`, `bambino completion`" },
     { "sheets", HAS_SHEET, NULL, "BAMBINO_SHEET: no picture by `bambino photo --preview`" },
 };
 

@@ -59,9 +59,22 @@ void cli_say(const char *fmt, ...)
     bmb_lines_put(said, line);
 }
 
+static cli_describe_fn *describing;
+static void *describing_ctx;
+
+void cli_describe(cli_describe_fn *fn, void *ctx)
+{
+    describing = fn;
+    describing_ctx = ctx;
+}
+
 bool cli_options(int argc, const char **argv, const struct poptOption *options, const char *usage, const char **rest,
                  int rest_most, bool *help)
 {
+    if (describing != NULL) {
+        *help = true;
+        return describing(describing_ctx, options, usage), false;
+    }
     for (int i = 1; i < argc; i++) *help = *help || strcmp(argv[i], "--help") == 0 || strcmp(argv[i], "-?") == 0;
     const char *called = argv[0];
     argv[0] = "bambino"; /* usage begins with it; the command's own name stands in what follows */

@@ -29,6 +29,7 @@ typedef struct unit_facts {
     char secrets[PATH_MAX], certificate[PATH_MAX],
         key[PATH_MAX]; /* files that the service's user could not read, or "" */
     bool low_port;     /* one below 1024 */
+    const char *user;  /* that it runs as; NULL: one of its own, which systemd makes */
 } unit_facts;
 
 /* Its owner gives it to the service's own user, and to nobody else. */
@@ -65,10 +66,13 @@ static void write_unit(FILE *out, const unit_facts *u)
           "# Pauses grow from 2 s to 60 s where this systemd knows how (254 and later).\n"
           "RestartSteps=5\n"
           "RestartMaxDelaySec=60\n"
-          "TimeoutStopSec=5\n\n"
-          "# A user of its own, which owns nothing but its state folder.\n"
-          "DynamicUser=yes\n"
-          "StateDirectory=bambino\n"
+          "TimeoutStopSec=5\n\n",
+          out);
+    if (u->user != NULL)
+        fprintf(out, "User=%s\n", u->user);
+    else
+        fputs("# A user of its own, which owns nothing but its state folder.\nDynamicUser=yes\n", out);
+    fputs("StateDirectory=bambino\n"
           "SupplementaryGroups=video\n"
           "NoNewPrivileges=yes\n",
           out);
@@ -207,12 +211,14 @@ static bool judge(unit_facts *u)
 
 int cli_service(int argc, const char **argv)
 {
-    char *root = NULL, *name = NULL;
-    const struct poptOption options[] = { { "name", '\0', POPT_ARG_STRING, &name, 0, "of the unit; else bambino",
-                                            "NAME" },
-                                          { "root", '\0', POPT_ARG_STRING, &root, 0,
-                                            "write below this folder, for an image; nothing is started", "FOLDER" },
-                                          POPT_AUTOHELP POPT_TABLEEND };
+    char *root = NULL, *name = NULL, *user = NULL;
+    const struct poptOption options[] = {
+        { "name", '\0', POPT_ARG_STRING, &name, 0, "of the unit; else bambino", "NAME" },
+        { "root", '\0', POPT_ARG_STRING, &root, 0, "write below this folder, for an image; nothing is started",
+          "FOLDER" },
+        { "user", '\0', POPT_ARG_STRING, &user, 0, "that there is, for the service; else one of its own", "NAME" },
+        POPT_AUTOHELP POPT_TABLEEND
+    };
     const char *rest[2] = { NULL, NULL };
     char unit[PATH_MAX];
     static unit_facts u;
@@ -226,8 +232,11 @@ int cli_service(int argc, const char **argv)
     u.command[n > 0 ? n : 0] = '\0';
     snprintf(unit, sizeof unit, "%s" UNIT_FOLDER "/%s.service", root != NULL ? root : "", called);
     int status = EXIT_USAGE;
+    u.user = user;
     if (!unit_name_ok(called)) {
         cli_error("--name %s: use a-z 0-9 - _", called);
+    } else if (user != NULL && !unit_name_ok(user)) {
+        cli_error("--user %s: use a-z 0-9 - _", user);
     } else if (needs && rest[1] == NULL) {
         cli_error("service %s needs the configuration to start: bambino service %s my.ini", verb, verb);
     } else if (needs && realpath(rest[1], u.config) == NULL) {
@@ -253,5 +262,6 @@ int cli_service(int argc, const char **argv)
     }
     free(root);
     free(name);
+    free(user);
     return status;
 }

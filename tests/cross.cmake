@@ -48,7 +48,7 @@ foreach(source ${units})
   add_executable(${name} ${source})
   target_link_libraries(${name} PRIVATE test_support)
   add_test(NAME ${name} COMMAND ${name})
-  set_tests_properties(${name} PROPERTIES TIMEOUT 300)
+  set_tests_properties(${name} PROPERTIES TIMEOUT 300 LABELS unit)
 endforeach()
 target_link_options(test_allocation PRIVATE -Wl,--wrap=malloc -Wl,--wrap=calloc -Wl,--wrap=realloc)
 # Sums by another hand than the core's.

@@ -8,6 +8,7 @@
 
 #define SILENCE_US 12000000u /* a sensor at one picture a second, and ten of them */
 #define WINDOW_US 1000000u   /* over which the work is counted */
+#define FETCH_US 100000u     /* in which a device that is about to fetch a picture does so */
 
 typedef enum buffer_state { BUFFER_FREE, BUFFER_FILLING, BUFFER_READY, BUFFER_OUT } buffer_state;
 
@@ -85,16 +86,21 @@ static void give_back(const codec_input *in)
     if (in->give_back != NULL) in->give_back(in->ctx, in->cookie);
 }
 
-/* A free buffer, or the oldest that nobody has fetched; NULL: the device holds all. */
-static buffer *take_buffer(stream *s)
+/* A free buffer, or the oldest that nobody has fetched; NULL: the device holds all. The only one to be fetched stays
+ * for a while: where encoding takes as long as pictures last, it would be overwritten before anybody saw it, for ever.
+ */
+static buffer *take_buffer(stream *s, uint64_t capture_us)
 {
     buffer *found = NULL;
+    unsigned ready = 0;
     for (size_t i = 0; i < CODEC_BUFFERS; i++) {
         buffer *b = &s->buffers[i];
         if (b->state == BUFFER_FREE) return b;
-        if (b->state == BUFFER_READY && (found == NULL || (int32_t)(b->order - found->order) < 0)) found = b;
+        if (b->state != BUFFER_READY) continue;
+        ready++;
+        if (found == NULL || (int32_t)(b->order - found->order) < 0) found = b;
     }
-    return found;
+    return ready > 1 || (ready == 1 && capture_us > found->capture_us + FETCH_US) ? found : NULL;
 }
 
 static buffer *oldest_ready(stream *s)
@@ -124,7 +130,7 @@ static void note_jobs(codec_streams *self, job *jobs)
         jobs[i] =
             (job){ .due = s->running && s->wanted && codec_is_due(&s->due_us, s->mode.mfps, self->input.capture_us) };
         if (!jobs[i].due) continue;
-        jobs[i].into = take_buffer(s);
+        jobs[i].into = take_buffer(s, self->input.capture_us);
         if (jobs[i].into == NULL) {
             jobs[i].due = false;
             continue;

@@ -20,7 +20,8 @@
 #define SEGMENTS_MOST 64      /* UDP_MAX_SEGMENTS of every kernel that has it */
 #define SEGMENTED_MOST 65000u /* bytes of one such call: an IP datagram's bound */
 #define SLICES_MOST 256
-#define TRIES_MOST 4        /* answers that came back between two calls */
+#define ANSWERS_MOST 64u /* read for one that says who is not there: a system that goes on for ever holds nobody up */
+#define TRIES_MOST 4     /* answers that came back between two calls */
 #define DELIVERY_CLASS 0x88 /* DSCP AF41, interactive video (RFC 4594) */
 
 /* How many packets from the first on may go as segments of one: all as large as the first, the last may be smaller. */
@@ -221,7 +222,7 @@ static bmb_err udp_unreachable(void *ctx, bmb_sock sock, bmb_addr *to)
         char bytes[CMSG_SPACE(sizeof(struct sock_extended_err) + sizeof(struct sockaddr_in6))];
         struct cmsghdr align;
     } control;
-    for (;;) {
+    for (unsigned n = 0; n < ANSWERS_MOST; n++) {
         struct sockaddr_storage ss = { 0 };
         struct msghdr m = { .msg_name = &ss,
                             .msg_namelen = sizeof ss,
@@ -238,6 +239,7 @@ static bmb_err udp_unreachable(void *ctx, bmb_sock sock, bmb_addr *to)
         bmb_linux_from_sockaddr(&ss, to);
         return BMB_OK;
     }
+    return BMB_AGAIN;
 }
 
 void bmb_linux_fill_udp(bmb_net *net)

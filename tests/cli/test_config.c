@@ -2,7 +2,7 @@
  * that does not exist may pass. */
 #include "support/check.h"
 
-#include "cli/cli.h"
+#include "cli/keys.h"
 
 /* What the command provides. */
 int cli_error(const char *fmt, ...)
@@ -33,15 +33,15 @@ static uint32_t next_random(uint32_t below)
 /* From the printed reference, so that this test has no list of its own. */
 static void read_keys(void)
 {
-    char line[1024], section[32] = "", key[64];
+    char line[1024], head[32] = "", key[64];
     FILE *f = tmpfile();
     cli_config_reference(f);
     rewind(f);
     while (fgets(line, sizeof line, f) != NULL) {
-        if (sscanf(line, "### `[%31[a-z]", section) == 1) continue;
+        if (sscanf(line, "### `[%31[a-z]", head) == 1) continue;
         if (sscanf(line, "| `%63[a-z0-9-]`", key) != 1) continue;
         size_t at = strlen(keys);
-        snprintf(keys + at, sizeof keys - at, " %s.%s ", section, key);
+        snprintf(keys + at, sizeof keys - at, " %s.%s ", head, key);
     }
     fclose(f);
     assert_non_null(strstr(keys, " device.viewers "));
@@ -57,20 +57,20 @@ static bool read_text(const char *text, size_t size, cli_config *out)
 /* Is there a line KEY = VALUE whose key its section does not have? Only plain lines are judged. */
 static bool has_wrong_key(const char *text)
 {
-    char section[64] = "", line[256], key[64], wanted[160];
+    char head[64] = "", line[256], key[64], wanted[160];
     while (*text != '\0') {
         size_t n = strcspn(text, "\n");
         snprintf(line, sizeof line, "%.*s", (int)n, text);
         text += n + (text[n] == '\n');
         if (line[0] == '[') {
             size_t end = strspn(line + 1, "abcdefghijklmnopqrstuvwxyz");
-            snprintf(section, sizeof section, "%.*s", (int)end, line + 1);
+            snprintf(head, sizeof head, "%.*s", (int)end, line + 1);
             continue;
         }
         size_t letters = strspn(line, "abcdefghijklmnopqrstuvwxyz0123456789-");
         if (letters == 0 || letters > 60 || strncmp(line + letters, " = ", 3) != 0) continue;
         snprintf(key, sizeof key, "%.*s", (int)letters, line);
-        snprintf(wanted, sizeof wanted, " %s.%s ", section, key);
+        snprintf(wanted, sizeof wanted, " %s.%s ", head, key);
         if (strstr(keys, wanted) == NULL) return true;
     }
     return false;
@@ -114,6 +114,16 @@ static size_t mutate(char *text, size_t size, size_t room)
     return size;
 }
 
+static void texts_of_the_table_have_an_end(void **state)
+{
+    (void)state;
+    const key_row *k;
+    for (size_t i = 0; (k = cli_key_at(i)) != NULL; i++) {
+        assert_non_null(memchr(k->key, '\0', sizeof k->key));
+        assert_non_null(memchr(k->unit, '\0', sizeof k->unit));
+    }
+}
+
 static void the_good_one_is_read(void **state)
 {
     (void)state;
@@ -153,6 +163,7 @@ int main(void)
 {
     read_keys();
     const struct CMUnitTest tests[] = {
+        cmocka_unit_test(texts_of_the_table_have_an_end),
         cmocka_unit_test(the_good_one_is_read),
         cmocka_unit_test(ten_thousand_wrong_ones_are_survived),
     };

@@ -442,10 +442,12 @@ static void rtsp_passes_through_http(void **state)
                     "rtsp://127.0.0.1:%u/yard",
                     ports[i]);
         says("640");
-        /* What arrived counts, not its exit status: as it ends it flushes a connection that it is writing to, at times. */
+        /* What arrived counts, not its exit status: as it ends it flushes a connection that it is writing to, at times.
+         */
         process_run(out, sizeof out,
                     "timeout 20 gst-launch-1.0 -v rtspsrc location=rtsph://127.0.0.1:%u/station latency=50 ! "
-                    "rtph264depay ! avdec_h264 ! identity eos-after=20 ! fakesink silent=false | grep -c 'chain .*fakesink0:sink'",
+                    "rtph264depay ! avdec_h264 ! identity eos-after=20 ! fakesink silent=false | grep -c 'chain "
+                    ".*fakesink0:sink'",
                     ports[i]);
         assert_in_range(atoi(out), 18, 20);
     }

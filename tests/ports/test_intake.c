@@ -1,5 +1,6 @@
 /* Cameras that are streams of bytes: cutting, programs and their ends, pipes, files, sockets. */
 #include "support/check.h"
+#include "support/emulated.h"
 
 #include <arpa/inet.h>
 #include <dirent.h>
@@ -240,10 +241,12 @@ static void its_end_is_told_and_it_starts_again(void **state)
         c.stop(c.ctx, 0);
     }
     bmb_intake_destroy(intake);
-    const bmb_intake_camera none = { .name = "cap", .program = "no-such-program --now" };
-    create(&none);
-    assert_non_null(strstr(c.trouble(c.ctx, 0), "the program no-such-program: No such file"));
-    bmb_intake_destroy(intake);
+    if (!emulated()) { /* an emulator starts it first, and finds out then */
+        const bmb_intake_camera none = { .name = "cap", .program = "no-such-program --now" };
+        create(&none);
+        assert_non_null(strstr(c.trouble(c.ctx, 0), "the program no-such-program: No such file"));
+        bmb_intake_destroy(intake);
+    }
     const bmb_intake_camera quote = { .name = "cap", .program = "cat 'no end" };
     create(&quote);
     assert_non_null(strstr(c.trouble(c.ctx, 0), "a quote has no end"));

@@ -1,5 +1,6 @@
 /* The Linux port: every way in which packets leave gives the same packets, and addresses are read and found. */
 #include "support/check.h"
+#include "support/emulated.h"
 
 #include <fcntl.h>
 #include <sys/stat.h>
@@ -67,6 +68,7 @@ static void packets_arrive_whichever_way_they_leave(void **state)
     (void)state;
     const bmb_udp_way ways[] = { BMB_UDP_SEGMENT, BMB_UDP_MANY, BMB_UDP_SINGLE };
     for (size_t i = 0; i < 3; i++) {
+        if (ways[i] == BMB_UDP_SEGMENT && emulated()) continue; /* it does not know that call */
         self->udp_way = ways[i];
         send_and_receive(4);
         send_and_receive(6);
@@ -134,6 +136,7 @@ static void what_comes_back_has_its_address(void **state)
     const bmb_addr loopback = { .family = 4, .ip = { 127, 0, 0, 1 } };
     const bmb_udp_options options = { 0 };
     bmb_sock out, heard, shut;
+    if (emulated()) skip(); /* an emulator does not pass on what a host answers */
     bmb_addr from, to, nobody, who;
     assert_int_equal(port.net.udp_open(port.ctx, &loopback, &options, &out, &from), BMB_OK);
     assert_int_equal(port.net.udp_open(port.ctx, &loopback, &options, &heard, &to), BMB_OK);

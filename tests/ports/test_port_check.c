@@ -2,6 +2,7 @@
  */
 #include "support/check.h"
 #include "support/fake_port.h"
+#include "support/emulated.h"
 
 #include <stdlib.h>
 #include <sys/wait.h>
@@ -31,6 +32,7 @@ static bmb_port *open_linux(void)
         bmb_linux_storage(linux_port, folder, &port.storage) != BMB_OK ||
         bmb_sim_create(cameras, 2, &port, &sim, NULL) != BMB_OK)
         return NULL;
+    emulated_port(linux_port, &port);
     return &port;
 }
 

@@ -1,6 +1,7 @@
 /* The TLS port, over that of Linux: it keeps the contract with encrypted connections as without, and takes so much
  * memory. */
 #include "support/check.h"
+#include "support/emulated.h"
 
 #include <signal.h>
 #include <stdlib.h>
@@ -147,6 +148,7 @@ static void open_one(secure_port *s)
 {
     memset(s, 0, sizeof *s);
     assert_int_equal(bmb_linux_create(&s->linux_port, &s->under), BMB_OK);
+    emulated_port(s->linux_port, &s->under);
 }
 
 static void close_one(secure_port *s)

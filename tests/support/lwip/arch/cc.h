@@ -6,6 +6,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 
+#define BYTE_ORDER (__BYTE_ORDER__ == __ORDER_BIG_ENDIAN__ ? 4321 : 1234) /* as lwIP names them */
 #define LWIP_PLATFORM_DIAG(x)
 #define LWIP_PLATFORM_ASSERT(x) (fprintf(stderr, "lwIP: %s\n", x), abort())
 #define LWIP_RAND() ((uint32_t)rand())
