@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc)
 BUILD = { scripts/sources build/sources mbedtls || echo "Its sources cannot be had just now: there is no encryption in this build."; } && echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross packages test-packages plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs clean
+.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs clean
 
 demo:
 	@scripts/setup build
@@ -45,6 +45,12 @@ WITH ?=
 ONE_FILE ?= yes
 cross:
 	@scripts/cross "$(FOR)" "$(WITH)" $(ONE_FILE) $(LIBRARIES)
+
+# … and what the command for arm64 does, in Debian's emulator.
+test-board-command:
+	@scripts/setup cross "aarch64-linux-gnu"
+	@scripts/setup cross-build "aarch64-linux-gnu"
+	@tests/cross/test.sh
 
 # Debian packages, for this machine or another ARCH (arm64, armhf …), made and judged in a clean root; and what becomes of
 # them as they are installed, upgraded, removed and purged. As root.

@@ -36,10 +36,10 @@ typedef struct key_row {
     uint8_t section; /* of enum section */
     char key[18]; /* short texts in place: a pointer to one takes 32 bytes of a program that may be loaded anywhere */
     uint8_t type; /* of key_type */
-    size_t at;    /* in cli_config, cli_camera or cli_feed; KEY_CONTROL: the bmb_control */
+    uint32_t at;  /* in cli_config, cli_camera or cli_feed; KEY_CONTROL: the bmb_control */
     int64_t least, most;
     const char *const *choices;
-    char unit[20];
+    char unit[16];
     const char *preset, *help;
 } key_row;
 

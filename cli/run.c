@@ -396,7 +396,8 @@ static int run_command(int argc, const char **argv, bool demo)
         return cli_error(
             "this build has no simulated cameras, and so no demo; `bambino cameras` lists those of this machine");
     if (demo && !cli_demo_file("railway.ini", path, sizeof path))
-        return cli_error("demo/railway.ini is not beside this command; install the demo data or run it from its build");
+        return cli_error("demo/railway.ini is not beside this command; install the demo data (package bambino-demo) or "
+                         "run it from its build");
     if (demo) rest[0] = path;
     int status = run(rest[0], &o, demo);
     free(o.http);
