@@ -12,7 +12,7 @@ cp -a build/roots/clean "$root"
 mounted=""
 leave() {
     for m in $mounted; do umount "$m"; done
-    rm -rf "$root"
+    rm -rf --one-file-system "$root"
 }
 trap leave EXIT
 mount -t proc proc "$root/proc"
