@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc)
 BUILD = { scripts/sources build/sources mbedtls || echo "Its sources cannot be had just now: there is no encryption in this build."; } && echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs clean
+.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages board-image test-board board-demo plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs clean
 
 demo:
 	@scripts/setup build
@@ -62,6 +62,21 @@ packages:
 
 test-packages: packages
 	@tests/packages/test.sh build/packages
+
+# A disk for a single-board computer with 64-bit ARM, the whole of it in the emulator (BOARD_CUTS times the power is cut),
+# and the same to look at. As root.
+BOARD_CUTS ?= 20
+board-image:
+	@scripts/setup packages
+	@scripts/setup board
+	@$(MAKE) --no-print-directory -s packages ARCH=arm64
+	@scripts/board-image build/board build/packages
+test-board:
+	@$(MAKE) --no-print-directory -s board-image || { [ ! -e /proc/sys/fs/binfmt_misc/qemu-aarch64 ] && echo "No image can be built here: not tested."; }
+	@[ ! -e build/board/root.img ] || python3 tests/board/test.py build/board build/packages --cuts $(BOARD_CUTS)
+board-demo:
+	@[ -e build/board/root.img ] || $(MAKE) --no-print-directory -s board-image
+	@scripts/board-demo build/board
 
 # Changes of size, rate and codec at random, while viewers of all protocols watch.
 CHANGES ?= 1000

@@ -346,8 +346,8 @@ typedef struct cli_command {
     const char *help; /* a line */
     const char *more; /* … and a paragraph, for its manual page */
 } cli_command;
-extern const cli_command cli_commands[];
-extern const size_t cli_command_count;
+/* Manual pages are about these. */
+void cli_manual_knows(const cli_command *list, size_t count);
 
 /* The version, and which parts this build has. */
 void cli_print_version(void);

@@ -9,7 +9,7 @@
 #define MORE(...) ""
 #endif
 
-const cli_command cli_commands[] = {
+static const cli_command commands[] = {
     { "demo", cli_demo, "serve the model railway's simulated cameras",
       MORE("Serves three simulated cameras of a model railway, and prints complete addresses for browsers and players. "
            "Nothing has to be attached or configured. Options are those of `bambino run`.") },
@@ -68,13 +68,13 @@ const cli_command cli_commands[] = {
            "installs them.") },
 #endif
 };
-const size_t cli_command_count = sizeof cli_commands / sizeof cli_commands[0];
+#define COMMAND_COUNT (sizeof commands / sizeof commands[0])
 
 static void print_help(FILE *out)
 {
     fputs("bambino " BMB_VERSION ": makes a network camera of a board with a camera\n\n", out);
-    for (size_t i = 0; i < cli_command_count; i++)
-        fprintf(out, "  bambino %-10s  %s\n", cli_commands[i].name, cli_commands[i].help);
+    for (size_t i = 0; i < COMMAND_COUNT; i++)
+        fprintf(out, "  bambino %-10s  %s\n", commands[i].name, commands[i].help);
     fputs("\n`bambino COMMAND --help` tells its options. Begin with `bambino demo`.\n", out);
 }
 
@@ -89,8 +89,11 @@ int cli_keys(int argc, const char **argv)
 
 int main(int argc, char **argv)
 {
-    const char *names[sizeof cli_commands / sizeof cli_commands[0]];
+    const char *names[COMMAND_COUNT];
     const char *asked = argc > 1 ? argv[1] : "";
+#ifdef BAMBINO_HAS_MANUAL
+    cli_manual_knows(commands, COMMAND_COUNT);
+#endif
     if (strcmp(asked, "--help") == 0 || strcmp(asked, "-h") == 0 || strcmp(asked, "help") == 0) {
         print_help(stdout);
         return EXIT_OK;
@@ -99,10 +102,10 @@ int main(int argc, char **argv)
         cli_print_version();
         return EXIT_OK;
     }
-    for (size_t i = 0; i < cli_command_count; i++) {
-        names[i] = cli_commands[i].name;
-        if (strcmp(asked, cli_commands[i].name) != 0) continue;
-        int status = cli_commands[i].run(argc - 1, (const char **)(void *)(argv + 1));
+    for (size_t i = 0; i < COMMAND_COUNT; i++) {
+        names[i] = commands[i].name;
+        if (strcmp(asked, commands[i].name) != 0) continue;
+        int status = commands[i].run(argc - 1, (const char **)(void *)(argv + 1));
         cli_last_words();
         return status;
     }
@@ -110,7 +113,7 @@ int main(int argc, char **argv)
         print_help(stderr);
         return EXIT_USAGE;
     }
-    const char *near = cli_nearest(asked, names, cli_command_count);
+    const char *near = cli_nearest(asked, names, COMMAND_COUNT);
     cli_error("there is no command \"%s\"%s%s%s", asked,
               near != NULL ? "; did you mean `bambino " : "; see `bambino --help`", near != NULL ? near : "",
               near != NULL ? "`?" : "");

@@ -3,6 +3,15 @@
 
 #include "keys.h"
 
+static const cli_command *commands;
+static size_t command_count;
+
+void cli_manual_knows(const cli_command *list, size_t count)
+{
+    commands = list;
+    command_count = count;
+}
+
 /* What a command was about to read its options by. */
 typedef struct asked {
     const char *usage;
@@ -90,9 +99,9 @@ static void put_end(FILE *out, const char *own)
         fputs(".BR bambino (1)", out);
         comma = ",\n";
     }
-    for (size_t i = 0; i < cli_command_count; i++) {
-        if (strcmp(own, cli_commands[i].name) == 0) continue;
-        fprintf(out, "%s.BR bambino\\-%s (1)", comma, cli_commands[i].name);
+    for (size_t i = 0; i < command_count; i++) {
+        if (strcmp(own, commands[i].name) == 0) continue;
+        fprintf(out, "%s.BR bambino\\-%s (1)", comma, commands[i].name);
         comma = ",\n";
     }
     if (strcmp(own, "bambino.ini") != 0) fputs(",\n.BR bambino.ini (5)", out);
@@ -126,9 +135,9 @@ static void put_overview(FILE *out)
              "raw video over TCP and UDP, for whoever may watch. Begin with `bambino cameras`, take one picture with "
              "`bambino photo`, and start with `bambino run`, which prints complete addresses for players.");
     fputs("\n.SH COMMANDS\n", out);
-    for (size_t i = 0; i < cli_command_count; i++) {
-        fprintf(out, ".TP\n.BR bambino\\-%s (1)\n", cli_commands[i].name);
-        put_text(out, cli_commands[i].help);
+    for (size_t i = 0; i < command_count; i++) {
+        fprintf(out, ".TP\n.BR bambino\\-%s (1)\n", commands[i].name);
+        put_text(out, commands[i].help);
         fputs(".\n", out);
     }
     fputs(".SH OPTIONS\n.TP\n\\fB\\-\\-version\\fR\nTell the version, and which parts this build has.\n"
@@ -183,9 +192,9 @@ int cli_manual(int argc, const char **argv)
     if (rest[0] == NULL || strcmp(rest[0], "bambino") == 0) return put_overview(stdout), EXIT_OK;
     if (strcmp(rest[0], "bambino.ini") == 0) return put_configuration(stdout), EXIT_OK;
     size_t count = 0;
-    for (; count < cli_command_count; count++) {
-        names[count] = cli_commands[count].name;
-        if (strcmp(names[count], rest[0]) == 0) return put_command(stdout, &cli_commands[count]), EXIT_OK;
+    for (; count < command_count; count++) {
+        names[count] = commands[count].name;
+        if (strcmp(names[count], rest[0]) == 0) return put_command(stdout, &commands[count]), EXIT_OK;
     }
     const char *near = cli_nearest(rest[0], names, count);
     cli_error("manual %s: there is a page for each command, and bambino.ini%s%s%s", rest[0],
@@ -224,12 +233,12 @@ static void put_bash(FILE *out)
           "    if [ \"$COMP_CWORD\" -eq 1 ]; then\n"
           "        words=\"",
           out);
-    for (size_t i = 0; i < cli_command_count; i++) fprintf(out, "%s ", cli_commands[i].name);
+    for (size_t i = 0; i < command_count; i++) fprintf(out, "%s ", commands[i].name);
     fputs("--help --version\"\n    else\n        case ${COMP_WORDS[1]} in\n", out);
-    for (size_t i = 0; i < cli_command_count; i++) {
-        fprintf(out, "        %s) words=\"", cli_commands[i].name);
-        put_words(out, options_of(&cli_commands[i], NULL, NULL), " ");
-        (void)options_of(&cli_commands[i], put_bash_option, out);
+    for (size_t i = 0; i < command_count; i++) {
+        fprintf(out, "        %s) words=\"", commands[i].name);
+        put_words(out, options_of(&commands[i], NULL, NULL), " ");
+        (void)options_of(&commands[i], put_bash_option, out);
         fputs("--help\" ;;\n", out);
     }
     fputs("        esac\n    fi\n"
@@ -271,19 +280,19 @@ static void put_zsh(FILE *out)
     fputs("#compdef bambino\n# zsh completion for bambino; `bambino completion zsh` prints it.\n"
           "local -a commands\ncommands=(\n",
           out);
-    for (size_t i = 0; i < cli_command_count; i++) {
-        fprintf(out, "    '%s:", cli_commands[i].name);
-        put_quoted(out, cli_commands[i].help, true);
+    for (size_t i = 0; i < command_count; i++) {
+        fprintf(out, "    '%s:", commands[i].name);
+        put_quoted(out, commands[i].help, true);
         fputs("'\n", out);
     }
     fputs(")\nif (( CURRENT == 2 )); then\n    _describe command commands\nelse\n"
           "    local command=$words[2]\n    shift words\n    (( CURRENT-- ))\n    case $command in\n",
           out);
-    for (size_t i = 0; i < cli_command_count; i++) {
-        fprintf(out, "        %s) _arguments '*: :{ _alternative \"words:word:(", cli_commands[i].name);
-        put_words(out, options_of(&cli_commands[i], NULL, NULL), " ");
+    for (size_t i = 0; i < command_count; i++) {
+        fprintf(out, "        %s) _arguments '*: :{ _alternative \"words:word:(", commands[i].name);
+        put_words(out, options_of(&commands[i], NULL, NULL), " ");
         fputs(")\" \"files:file:_files\" }'", out);
-        (void)options_of(&cli_commands[i], put_zsh_option, out);
+        (void)options_of(&commands[i], put_zsh_option, out);
         fputs(" ;;\n", out);
     }
     fputs("    esac\nfi\n", out);
@@ -308,8 +317,8 @@ static void put_fish_option(void *ctx, const struct poptOption *o)
 static void put_fish(FILE *out)
 {
     fputs("# fish completion for bambino; `bambino completion fish` prints it.\n", out);
-    for (size_t i = 0; i < cli_command_count; i++) {
-        const cli_command *c = &cli_commands[i];
+    for (size_t i = 0; i < command_count; i++) {
+        const cli_command *c = &commands[i];
         fish_place place = { out, c->name };
         fprintf(out, "complete -c bambino -n __fish_use_subcommand -f -a %s -d '", c->name);
         put_quoted(out, c->help, false);

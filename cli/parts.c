@@ -1,42 +1,7 @@
 /* What this build has: parts that a switch of the build leaves out, docs/on-your-board.md. */
 #include "cli.h"
 
-#ifdef BAMBINO_HAS_JPEG
-#define HAS_JPEG true
-#else
-#define HAS_JPEG false
-#endif
-#ifdef BAMBINO_HAS_H264
-#define HAS_H264 true
-#else
-#define HAS_H264 false
-#endif
-#ifdef BAMBINO_HAS_PAGE
-#define HAS_PAGE true
-#else
-#define HAS_PAGE false
-#endif
-#ifdef BAMBINO_HAS_CHECK
-#define HAS_CHECK true
-#else
-#define HAS_CHECK false
-#endif
-#ifdef BAMBINO_HAS_MANUAL
-#define HAS_MANUAL true
-#else
-#define HAS_MANUAL false
-#endif
-#ifdef BAMBINO_PLOT
-#define HAS_PLOT true
-#else
-#define HAS_PLOT false
-#endif
-#ifdef BAMBINO_SHEET
-#define HAS_SHEET true
-#else
-#define HAS_SHEET false
-#endif
-
+/* HAS_…: 0 or 1, from the build. */
 static const struct {
     const char *part;
     bool there; /* where it is not a function that tells */
@@ -63,13 +28,3 @@ void cli_print_version(void)
                there ? "" : ")");
     }
 }
-
-#ifndef BAMBINO_HAS_CHECK
-int cli_check(int argc, const char **argv)
-{
-    (void)argc;
-    (void)argv;
-    return cli_error("this build has no measuring receiver; run `bambino check` on another machine, which is where "
-                     "its figures mean something, or build with BAMBINO_CHECK");
-}
-#endif

@@ -101,8 +101,10 @@ static void explain(camera *cam, bmb_err err)
                      cam->device);
         break;
     case BMB_DENIED:
-        s->group(s->ctx, path, who, sizeof who);
-        if (who[0] != '\0')
+        if (s->group(s->ctx, path, who, sizeof who))
+            snprintf(cam->trouble, sizeof cam->trouble,
+                     "%s is barred from this service by its unit; allow it with DeviceAllow= (systemctl edit)", path);
+        else if (who[0] != '\0')
             snprintf(cam->trouble, sizeof cam->trouble,
                      "%s may be used by the group \"%s\" alone; add this user to it (usermod -aG %s USER) and log in "
                      "again",

@@ -158,13 +158,14 @@ static void holder(void *ctx, const char *path, char *out, size_t room)
     closedir(processes);
 }
 
-static void group(void *ctx, const char *path, char *out, size_t room)
+static bool group(void *ctx, const char *path, char *out, size_t room)
 {
     struct stat s;
     (void)ctx;
     out[0] = '\0';
     const struct group *g = stat(path, &s) == 0 && (s.st_mode & 0060) == 0060 ? getgrgid(s.st_gid) : NULL;
     if (g != NULL) snprintf(out, room, "%s", g->gr_name);
+    return access(path, R_OK | W_OK) != 0 && errno == EPERM; /* permissions of the file are EACCES */
 }
 
 static bool same(void *ctx, const char *path, const char *node)

@@ -32,8 +32,9 @@ typedef struct v4l2_system {
     bool (*changed)(void *ctx);
     /* Who has this node open, for people, such as "photo (4711)"; "": not known. */
     void (*holder)(void *ctx, const char *path, char *out, size_t room);
-    /* The group that may use this node; "": not known. */
-    void (*group)(void *ctx, const char *path, char *out, size_t room);
+    /* The group that may use this node; "": not known. true: its file lets us in, and a rule for this service does not.
+     */
+    bool (*group)(void *ctx, const char *path, char *out, size_t room);
     /* Is `path`, which may be a symbolic link, this node? */
     bool (*same)(void *ctx, const char *path, const char *node);
 } v4l2_system;

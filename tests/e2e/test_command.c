@@ -374,6 +374,17 @@ static void the_reference_is_current(void **state)
         process_run(out, sizeof out, "cd " BAMBINO_SOURCE " && scripts/config-reference --check " BAMBINO_COMMAND), 0);
 }
 
+/* What was fine for a released version stays fine. */
+static void old_configurations_are_fine(void **state)
+{
+    (void)state;
+    process_run(out, sizeof out,
+                "n=0; for f in " BAMBINO_SOURCE "/tests/old/*/*.ini; do " BAMBINO_COMMAND
+                " run --check $f >/dev/null || exit 1; n=$((n + 1)); done; echo judged $n");
+    says("judged ");
+    assert_false(strstr(out, "judged 0") != NULL);
+}
+
 static void a_mistyped_address_is_answered(void **state)
 {
     (void)state;
@@ -574,6 +585,7 @@ int main(void)
         CASE(one_camera_has_several_feeds),
         CASE(every_camera_gives_a_photo),
         CASE(the_reference_is_current),
+        CASE(old_configurations_are_fine),
         CASE(a_mistyped_address_is_answered),
         CASE(nobody_reads_what_it_says),
         CASE(a_killed_viewer_is_noticed),

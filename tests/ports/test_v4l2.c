@@ -381,6 +381,10 @@ static void absence_permission_and_use_are_told(void **state)
     create("/dev/video0");
     assert_int_equal(c.start(c.ctx, 0, &large, &effective), BMB_DENIED);
     assert_non_null(strstr(c.trouble(c.ctx, 0), "group \"video\" alone; add this user to it (usermod -aG video USER)"));
+    n->barred = true;
+    assert_int_equal(c.start(c.ctx, 0, &large, &effective), BMB_DENIED);
+    assert_non_null(strstr(c.trouble(c.ctx, 0), "/dev/video0 is barred from this service by its unit"));
+    n->barred = false;
     n->group = NULL;
     assert_int_equal(c.start(c.ctx, 0, &large, &effective), BMB_DENIED);
     assert_non_null(strstr(c.trouble(c.ctx, 0), "by its owner alone"));

@@ -417,10 +417,11 @@ static void holder(void *ctx, const char *path, char *out, size_t room)
     snprintf(out, room, "%s", n != NULL && n->holder != NULL ? n->holder : "");
 }
 
-static void group(void *ctx, const char *path, char *out, size_t room)
+static bool group(void *ctx, const char *path, char *out, size_t room)
 {
     const script_node *n = named(ctx, path);
     snprintf(out, room, "%s", n != NULL && n->group != NULL ? n->group : "");
+    return n != NULL && n->barred;
 }
 
 static bool same(void *ctx, const char *path, const char *node)

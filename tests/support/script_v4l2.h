@@ -51,6 +51,7 @@ typedef struct script_queue {
 typedef struct script_node {
     bool there;
     const char *path, *card, *bus, *driver, *group, *holder;
+    bool barred;
     uint32_t caps;
     bool planes, steps, no_rates; /* steps: sizes are told as a range; no_rates: neither told nor set */
     script_row rows[SCRIPT_ROWS];
