@@ -218,7 +218,7 @@ int cli_service(int argc, const char **argv)
         { "name", '\0', POPT_ARG_STRING, &name, 0, "of the unit; else bambino", "NAME" },
         { "root", '\0', POPT_ARG_STRING, &root, 0, "write below this folder, for an image; nothing is started",
           "FOLDER" },
-        { "user", '\0', POPT_ARG_STRING, &user, 0, "that there is, for the service; else one of its own", "NAME" },
+        { "user", '\0', POPT_ARG_STRING, &user, 0, "it runs as this one, which there is; else one of its own", "NAME" },
         POPT_AUTOHELP POPT_TABLEEND
     };
     const char *rest[2] = { NULL, NULL };

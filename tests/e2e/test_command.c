@@ -46,8 +46,8 @@ static void help_is_everywhere(void **state)
     assert_int_equal(RUN("--help"), 0);
     says("bambino demo");
     assert_int_equal(RUN("--version"), 0);
-    const char *const commands[] = { "demo", "run",    "cameras", "photo", "send",
-                                     "keys", "boards", "budget",  "lapse", "service" };
+    const char *const commands[] = { "demo",   "run",    "cameras", "photo",   "send",   "keys",
+                                     "boards", "budget", "lapse",   "service", "manual", "completion" };
     for (size_t i = 0; i < sizeof commands / sizeof commands[0]; i++) {
         char usage[40];
         assert_int_equal(RUN("%s --help", commands[i]), 0);
