@@ -159,7 +159,7 @@ int cli_cameras(int argc, const char **argv)
     char *out = NULL;
     int overwrite = 0;
     const struct poptOption options[] = {
-        { "write", '\0', POPT_ARG_STRING, &out, 0, "write a configuration for the cameras of this machine", "FILE" },
+        { "write", '\0', POPT_ARG_STRING, &out, 0, "write a configuration for those of this machine", "FILE" },
         { "overwrite", '\0', POPT_ARG_NONE, &overwrite, 0, "replace the file if it is there", NULL },
         POPT_AUTOHELP POPT_TABLEEND
     };
