@@ -415,9 +415,10 @@ static void memory_is_what_the_budget_says(void **state)
     print_message("rsa4: %u dialled, steps of %u us\n", client.dialled_most, client.step_us);
     dialled = client.dialled_most > dialled ? client.dialled_most : dialled;
     run("rm -r %s", folder);
-    assert_int_equal(accepted, server.accepted_size);
-    assert_in_range(dialled, server.dialled_size - 256, server.dialled_size);
-    assert_in_range(fixed, server.fixed_size - 2048, server.fixed_size);
+    const unsigned narrow = sizeof(void *) == 4; /* pointers are smaller there: a little is left over */
+    assert_in_range(accepted, server.accepted_size - narrow * 512, server.accepted_size);
+    assert_in_range(dialled, server.dialled_size - 256 - narrow * 512, server.dialled_size);
+    assert_in_range(fixed, server.fixed_size - 2048 - narrow * 4096, server.fixed_size);
 }
 
 /* Records in memory, as a port's storage; and a clock of the test's own. */
