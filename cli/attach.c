@@ -315,6 +315,7 @@ static bool prepare_feed(cli_device *d, size_t index)
                                       .open = f->multicast_open != 0,
                                       .always = f->multicast_always != 0 };
     out->open = f->open != 0;
+    out->camera_rests = f->camera_rests != 0;
     out->step = f->step[0] != '\0' ? f->step : NULL;
     out->follow = (bmb_follow)f->follow;
     out->follow_kbps = (uint32_t)f->follow_least;

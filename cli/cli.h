@@ -57,7 +57,7 @@ typedef struct cli_feed {
     int64_t quality_least, quality_most;
     bmb_addr multicast;
     bool multicast_auto; /* a group is to be chosen */
-    int64_t multicast_ttl, multicast_parity, multicast_always, multicast_open, open, paused;
+    int64_t multicast_ttl, multicast_parity, multicast_always, multicast_open, open, camera_rests, paused;
     int64_t night_below, day_above, night_after, night_light;
     char step[BMB_NAME_MAX];
     int follow; /* bmb_follow */

@@ -232,6 +232,8 @@ static const key_row keys[] = {
       "send to the group although not everybody may watch the feed: whoever is in the network can" },
     { SECTION_FEED, "open", KEY_INT, FEED(open), 0, 1, NULL, "0 or 1", "0",
       "everybody may watch this one, whoever may watch the others" },
+    { SECTION_FEED, "camera-rests", KEY_INT, FEED(camera_rests), 0, 1, NULL, "0 or 1", "0",
+      "its camera is switched off while nobody watches; whoever comes then waits for its start" },
     { SECTION_FEED, "paused", KEY_INT, FEED(paused), 0, 1, NULL, "0 or 1", "0",
       "its camera is off, and nobody can watch it" },
 
@@ -342,10 +344,10 @@ const char *cli_key_notice(const key_row *k)
 {
     static const char *const of_device[] = { "name", "log", "cpu-percent", NULL };
     static const char *const gap[] = { "size", "rate", "frame-max", "reel", "storage", NULL };
-    static const char *const quiet[] = { "title",       "preview",     "quality-least", "quality-most",
-                                         "open",        "night-below", "day-above",     "night-after",
-                                         "night-light", "step",        "follow",        "follow-least",
-                                         NULL };
+    static const char *const quiet[] = { "title",        "preview",     "quality-least", "quality-most",
+                                         "open",         "night-below", "day-above",     "night-after",
+                                         "night-light",  "step",        "follow",        "follow-least",
+                                         "camera-rests", NULL };
     if (k->type == KEY_CONTROL || is_one_of(k, SECTION_DEVICE, of_device) || is_one_of(k, SECTION_FEED, quiet))
         return "nothing";
     return is_one_of(k, SECTION_FEED, gap) ? "gap" : "new-connection";

@@ -31,7 +31,7 @@ const W = {
   verdict: {
     waiting: (f) => `The camera does not answer: ${f.camera_error}. Look at its cable and its supply.`,
     off: () => 'The feed is paused: its camera is off.',
-    resting: () => 'Nobody watches, so the encoder rests.',
+    resting: () => 'Nobody watches, so it rests.',
     starting: () => 'The camera was started and has not delivered a picture yet.',
     limit: (f) => `The bit rate of ${f.held_is} kbit/s is held: quality is at its lowest, and pictures are left out.`,
     share: (v) => `${v.peer ?? 'A viewer'} may use ${mbit(v.carries_kbps)} Mbit/s of the uplink: pictures are left out.`,
@@ -53,7 +53,7 @@ const W = {
   labels: {
     'flip-h': 'left and right exchanged', 'flip-v': 'top and bottom exchanged', rotate: 'rotated, degrees', 'exposure-us': 'exposure', 'white-k': 'white balance',
     kbps: 'bit rate', 'key-ms': 'key frame every', rate: 'pictures a second', night: 'night: grey, for infrared light', illumination: 'own light', open: 'everybody may watch',
-    'quality-least': 'quality at least', 'quality-most': 'quality at most', 'multicast-always': 'always send to the group', paused: 'paused',
+    'quality-least': 'quality at least', 'quality-most': 'quality at most', 'multicast-always': 'always send to the group', paused: 'paused', 'camera-rests': 'camera off while nobody watches',
     follow: 'bit rate follows the link of', 'follow-least': 'bit rate at least', step: 'on a narrow link instead',
   },
   units: { 'per second': '/s', 'per cent': '%', us: 'µs' },
@@ -100,6 +100,7 @@ const W = {
     'settings-returned': (d) => `${plural(d.value, 'setting')} came back as before, since nobody confirmed the change`,
     stepped: (d) => `${d.peer ?? 'a viewer'} is given ${d.given}${d.down ? ', its link carries no more' : ' again'}`,
     followed: (d) => `the bit rate is ${mbit(d.value)} of ${mbit(d.extra)} Mbit/s, it follows a link`,
+    'camera-rests': () => 'nobody watches: the camera is off',
     'uplink-full': (d) => `${d.peer ?? 'a viewer'} was refused, the uplink is full`,
     daylight: (d) => (d.value ? 'it is night: the camera is set for it' : 'it is day again'),
     'connections-full': (d) => `all ${d.value} connections are in use`,

@@ -95,6 +95,8 @@ typedef struct bmb_feed_config {
                              more, and up again. Viewers that can be given a step do not count */
     uint32_t follow_kbps; /* no lower than that; 0: an eighth of what is set */
     bmb_daylight_config daylight;
+    bool camera_rests; /* the camera is stopped while nobody watches, not its encoder alone: whoever comes waits for its
+                          start. Pushes, recorders and daylight keep it on */
     bool keep_controls; /* what bmb_control_set() changes is stored by the port and restored at the next opening */
 } bmb_feed_config;
 

@@ -88,9 +88,10 @@ typedef enum bmb_event_code {
     BMB_EVENT_STEPPED,           /* feed, peer; text: the feed that it is given from now on; value: 1 down, 0 up; extra:
                                     kbit/s that its link carries, or 0 */
     BMB_EVENT_FOLLOWED,          /* feed; its bit rate follows a link; value: kbit/s now; extra: what is set */
-    BMB_EVENT_UPLINK_FULL        /* feed, peer; refused: value: kbit/s that would be needed; extra: that there are */
+    BMB_EVENT_UPLINK_FULL,       /* feed, peer; refused: value: kbit/s that would be needed; extra: that there are */
+    BMB_EVENT_CAMERA_RESTS       /* feed; it is off until somebody watches */
 } bmb_event_code;
-#define BMB_EVENT_COUNT ((int)BMB_EVENT_UPLINK_FULL + 1)
+#define BMB_EVENT_COUNT ((int)BMB_EVENT_CAMERA_RESTS + 1)
 
 /* Why a session over UDP was ended although nobody asked for it. */
 typedef enum bmb_ending {

@@ -152,7 +152,7 @@
 #endif
 /* 0.3 KB */
 #ifndef BMB_WITH_RESTING
-#define BMB_WITH_RESTING 1 /* encoders that rest while nobody watches (bmb_cameras.want) */
+#define BMB_WITH_RESTING 1 /* encoders and cameras that rest while nobody watches (bmb_cameras.want, camera_rests) */
 #endif
 /* 0.4 KB */
 #ifndef BMB_WITH_REPORTS

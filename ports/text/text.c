@@ -311,6 +311,8 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
     case BMB_EVENT_DAYLIGHT:
         return format(out, room, "feed \"%s\": it is %s, its pictures' brightness is %" PRId64 " of 255", feed,
                       e->value != 0 ? "night" : "day", e->extra);
+    case BMB_EVENT_CAMERA_RESTS:
+        return format(out, room, "feed \"%s\": the camera is off until somebody watches", feed);
     case BMB_EVENT_HELD_BACK:
         return held_back(e, feed, peer, out, room);
     case BMB_EVENT_STEPPED:

@@ -63,6 +63,9 @@ static const uint8_t levels[] = {
     [BMB_EVENT_FOLLOWED] = BMB_LEVEL_INFO,
     [BMB_EVENT_UPLINK_FULL] = BMB_LEVEL_WARNING | PEERS,
 #endif
+#if BMB_WITH_RESTING
+    [BMB_EVENT_CAMERA_RESTS] = BMB_LEVEL_INFO,
+#endif
 };
 
 static bool may_tell(bmb_log_gate *gate, uint64_t now_us)

@@ -298,6 +298,7 @@ static const char *missing_for_feed(const bmb_feed_config *f)
     if (!BMB_WITH_CONTROLS && (f->setting_count > 0 || f->keep_controls)) return "BMB_WITH_CONTROLS";
     if (!BMB_WITH_DAYLIGHT && f->daylight.dark > 0) return "BMB_WITH_DAYLIGHT";
     if (!BMB_WITH_FOLLOWING && (f->step != NULL || f->follow != BMB_FOLLOW_NOBODY)) return "BMB_WITH_FOLLOWING";
+    if (!BMB_WITH_RESTING && f->camera_rests) return "BMB_WITH_RESTING";
     return !BMB_WITH_RATE && f->kbps > 0 ? "BMB_WITH_RATE" : NULL;
 }
 

@@ -88,7 +88,7 @@ void bmb_camera_started(bmb_context *x, const bmb_camera *c)
 
 void bmb_camera_stop(bmb_context *x, bmb_camera *c)
 {
-    if (c->state == BMB_CAMERA_STARTING || c->state == BMB_CAMERA_RUNNING)
+    if ((c->state == BMB_CAMERA_STARTING || c->state == BMB_CAMERA_RUNNING) && !bmb_camera_is_off(c))
         x->port->cameras.stop(x->port->cameras.ctx, c->index);
 }
 
@@ -98,9 +98,18 @@ void bmb_camera_fail(bmb_context *x, bmb_camera *c, bmb_err err)
     failed(x, c, err);
 }
 
+void bmb_camera_look(bmb_context *x, bmb_camera *c)
+{
+    const bmb_cameras *cameras = &x->port->cameras;
+    if (!bmb_camera_is_off(c) || cameras->present == NULL || cameras->present(cameras->ctx, c->index)) return;
+    c->off = c->resting = false;
+    c->heard_us = x->now; /* its rest is no gap */
+    failed(x, c, BMB_GONE);
+}
+
 void bmb_camera_heard(bmb_context *x, bmb_camera *c)
 {
-    if (c->lent_us != 0) {
+    if (BMB_WITH_SIZED_STILLS && c->lent_us != 0) {
         bmb_camera_tell(x, c, BMB_EVENT_STILL_GAP, BMB_OK, bmb_ms_between(c->lent_us, x->now), 0);
         c->lent_us = 0;
     }
@@ -123,7 +132,8 @@ void bmb_camera_want_key(bmb_context *x, bmb_camera *c)
     const bmb_cameras *cameras = &x->port->cameras;
     if (!BMB_WITH_H264) return; /* every frame is one */
     c->key_wanted = true;
-    if (cameras->key_frame == NULL || (c->key_us != 0 && x->now < c->key_us + BMB_KEY_PAUSE_US)) return;
+    if (bmb_camera_is_off(c) || cameras->key_frame == NULL || (c->key_us != 0 && x->now < c->key_us + BMB_KEY_PAUSE_US))
+        return;
     c->key_us = x->now;
     (void)cameras->key_frame(cameras->ctx, c->index);
 }

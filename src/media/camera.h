@@ -14,7 +14,8 @@ typedef struct bmb_camera {
     bmb_camera_state state;
     bmb_err err;
     bool lent;       /* it runs in another mode, for a still */
-    bool resting;    /* its encoder does, since nobody watches */
+    bool resting;    /* its encoder does, since nobody watches … */
+    bool off;        /* … or the camera itself, which is stopped then */
     bool absent;     /* and it is tried at once when it is there again */
     bool key_wanted; /* a key frame is to be asked for as soon as the pause allows */
     bool restored;   /* saved controls were looked for */
@@ -35,6 +36,12 @@ typedef struct bmb_camera {
     uint64_t keep_us; /* … at that time; else not before it */
 } bmb_camera;
 
+/* It is stopped, although it counts as running, until somebody watches. */
+static inline bool bmb_camera_is_off(const bmb_camera *c)
+{
+    return BMB_WITH_RESTING && c->off;
+}
+
 /* An event about it. */
 void bmb_camera_tell(bmb_context *x, const bmb_camera *c, bmb_event_code code, bmb_err err, int64_t value,
                      int64_t extra);
@@ -43,10 +50,12 @@ void bmb_camera_tell(bmb_context *x, const bmb_camera *c, bmb_event_code code, b
 bmb_err bmb_camera_start(bmb_context *x, bmb_camera *c, bool *news);
 /* Tells that it runs, and in which mode: its owner says when everything else is ready. */
 void bmb_camera_started(bmb_context *x, const bmb_camera *c);
-/* Stops it where it runs. */
+/* Stops it where it runs and is not off. */
 void bmb_camera_stop(bmb_context *x, bmb_camera *c);
 /* It fails with frames: stopped, told, tried again later. */
 void bmb_camera_fail(bmb_context *x, bmb_camera *c, bmb_err err);
+/* Off while nobody watches, and gone meanwhile? Then it has failed as one that ran. */
+void bmb_camera_look(bmb_context *x, bmb_camera *c);
 /* A frame has come. */
 void bmb_camera_heard(bmb_context *x, bmb_camera *c);
 /* Looks at stalls and retries; returns when it wants to be looked at again. *start: it is to be started again, now. */

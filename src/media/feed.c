@@ -88,6 +88,7 @@ static void follow_on(const bmb_context *x, const bmb_feed *feed)
 void bmb_feed_start(bmb_context *x, bmb_feed *feed)
 {
     bool news;
+    if (BMB_WITH_RESTING) feed->camera.off = false;
     if (BMB_WITH_CONTROLS) bmb_controls_apply(x, &feed->camera);
     follow_on(x, feed);
     if (bmb_camera_start(x, &feed->camera, &news) != BMB_OK) return;
@@ -215,30 +216,61 @@ static bool looks_at_light(const bmb_feed *feed)
     return BMB_WITH_DAYLIGHT && feed->config->daylight.dark > 0;
 }
 
-/* An encoder rests while nobody watches, once what it delivers is known. Its frames are old then: whoever comes waits
- * for a new one. Returns when it may begin to rest. */
+static bool begin_rest(bmb_context *x, bmb_feed *feed)
+{
+    const bmb_cameras *cameras = &x->port->cameras;
+    bmb_camera *c = &feed->camera;
+    if (!feed->config->camera_rests) return cameras->want(cameras->ctx, c->index, false);
+    bmb_camera_stop(x, c);
+    c->off = true;
+    bmb_tell_of(x, feed->config->name, NULL, BMB_EVENT_CAMERA_RESTS, 0, 0);
+    return true;
+}
+
+static void end_rest(bmb_context *x, bmb_feed *feed)
+{
+    const bmb_cameras *cameras = &x->port->cameras;
+    bmb_camera *c = &feed->camera;
+    bmb_track *t = bmb_feed_video(feed);
+    c->resting = false;
+    c->heard_us = x->now;
+    if (bmb_camera_is_off(c)) {
+        bmb_feed_start(x, feed);
+        return;
+    }
+    c->awake_us = x->now;
+    begin_steady(x, feed);
+    t->needs_key = t->row->in_order;
+    (void)cameras->want(cameras->ctx, c->index, true);
+}
+
+/* An encoder, or the camera, rests while nobody watches, once what it delivers is known. Its frames are old then:
+ * whoever comes waits for a new one. Returns when it may begin to rest. */
 static uint64_t rest_or_go_on(bmb_context *x, bmb_feed *feed)
 {
     const bmb_cameras *cameras = &x->port->cameras;
     bmb_camera *c = &feed->camera;
     bmb_track *t = bmb_feed_video(feed);
-    bool watched =
-        t->first != NULL || looks_at_light(feed) || c->state != BMB_CAMERA_RUNNING || !bmb_feed_described(feed);
-    if (!BMB_WITH_RESTING || cameras->want == NULL || c->lent) return UINT64_MAX;
-    if (watched) feed->watched_us = x->now;
+    bool camera_rests = feed->config->camera_rests, changed = c->resting && c->off != camera_rests;
+    bool watched = t->first != NULL || looks_at_light(feed) || c->state != BMB_CAMERA_RUNNING ||
+                   !bmb_feed_described(feed) || changed;
+    if (!BMB_WITH_RESTING || c->lent || (cameras->want == NULL && !camera_rests && !c->off)) return UINT64_MAX;
+    if (watched || (camera_rests && feed->watched_us > x->now)) feed->watched_us = x->now;
     uint64_t rest_us = feed->watched_us + BMB_REST_US;
     if (c->resting && watched) {
-        c->resting = false;
-        c->heard_us = c->awake_us = x->now;
-        begin_steady(x, feed);
-        t->needs_key = t->row->in_order;
-        (void)cameras->want(cameras->ctx, c->index, true);
+        end_rest(x, feed);
+        return x->now; /* to be looked at as one that runs */
     } else if (!c->resting && x->now >= rest_us) {
-        c->resting = cameras->want(cameras->ctx, c->index, false);
+        c->resting = begin_rest(x, feed);
         if (c->resting) bmb_reel_clear(&t->reel);
         feed->watched_us = c->resting ? x->now : UINT64_MAX - BMB_REST_US; /* no encoder: not asked again */
     }
-    if (c->resting) return x->now + BMB_REST_US; /* to see whether the sensor is still alive */
+    if (c->resting && x->now >= feed->watched_us + BMB_REST_US) { /* to see whether it is still alive */
+        feed->watched_us = x->now;
+        bmb_camera_look(x, c);
+        if (!c->resting) return x->now;
+    }
+    if (c->resting) return feed->watched_us + BMB_REST_US;
     if (!watched && rest_us > x->now) return rest_us;
     return UINT64_MAX;
 }
@@ -261,6 +293,7 @@ void bmb_feed_take(bmb_context *x, bmb_feed *feed)
     bmb_camera *c = &feed->camera;
     if (c->state != BMB_CAMERA_STARTING && c->state != BMB_CAMERA_RUNNING) return;
     (void)rest_or_go_on(x, feed);
+    if (bmb_camera_is_off(c)) return;
     for (unsigned i = 0; i < BMB_SLOTS_LEAST; i++) {
         bmb_camera_frame in;
         bmb_err err = cameras->take(cameras->ctx, c->index, &in);
@@ -311,6 +344,7 @@ void bmb_feed_end(bmb_context *x, bmb_feed *feed)
     bmb_feed_close(x, feed);
     feed->camera.state = BMB_CAMERA_OFF;
     feed->camera.lent = false;
+    if (BMB_WITH_RESTING) feed->camera.resting = false;
     feed->camera.gap_us = 0;
     bmb_tell_of(x, feed->config->name, NULL, BMB_EVENT_FEED_REMOVED, 0, 0);
 }

@@ -113,7 +113,8 @@ static bool begin_lent(bmb_context *x, bmb_feed *feed, uint16_t width, uint16_t 
     if (feed->camera.mode.codec != BMB_CODEC_JPEG || cameras->info(cameras->ctx, index, &info) != BMB_OK) return false;
     const bmb_mode mode = mode_of(&info, width, height);
     if (mode.mfps == 0) return false;
-    cameras->stop(cameras->ctx, index);
+    bmb_camera_stop(x, &feed->camera);
+    if (BMB_WITH_RESTING) feed->camera.off = false; /* it runs, for the still */
     feed->camera.lent = true;
     feed->still.index = (uint16_t)index;
     set_quality(x, feed, &info);

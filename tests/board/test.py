@@ -197,14 +197,14 @@ def first_start():
 def at_rest():
     """Voluntary switches of all its threads in ten seconds."""
     count = "cat /proc/$(pidof -s bambino)/task/*/status | grep ^voluntary | tr -dc '0-9\\n' | (s=0; while read n; do s=$((s + n)); done; echo $s)"
-    board.sh("sed -i 's/^\\[feed camera\\]/[feed camera]\\npaused = 1/' /etc/bambino/bambino.ini; systemctl restart bambino")
+    board.sh("sed -i 's/^\\[feed camera\\]/[feed camera]\\ncamera-rests = 1/' /etc/bambino/bambino.ini; systemctl restart bambino")
     time.sleep(8)
     before = int(board.sh(count) or 0)
     time.sleep(10)
     after = int(board.sh(count) or 0)
     rate = (after - before) / 10
     check("at rest, with the camera off, it wakes up less than five times a second", before > 0 and rate < 5, f"{rate:.1f} times")
-    board.sh("sed -i '/^paused = 1/d' /etc/bambino/bambino.ini; systemctl restart bambino")
+    board.sh("sed -i '/^camera-rests = 1/d' /etc/bambino/bambino.ini; systemctl restart bambino")
     check("and it serves again", board.picture(60) is not None)
 
 

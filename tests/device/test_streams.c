@@ -222,6 +222,140 @@ static void a_resting_camera_that_fails_is_started_again(void **state)
     assert_int_equal(stats(0).restarts, 1);
 }
 
+/* A picture each 100 ms until it is off. */
+static void let_rest(void)
+{
+    for (unsigned i = 0; i < 40 && t.f->cameras[0].running; i++) {
+        picture(0, jpeg, jpeg_size);
+        fake_run(t.f, t.device, 100000);
+    }
+    assert_false(t.f->cameras[0].running);
+    assert_int_equal(stats(0).camera_state, BMB_CAMERA_RESTING);
+}
+
+static void a_camera_is_off_while_nobody_watches(void **state)
+{
+    (void)state;
+    size_t size;
+    t.feeds[0].camera_rests = true;
+    fake_device_open(&t);
+    fake_run(t.f, t.device, 1000000);
+    assert_true(t.f->cameras[0].running); /* it is not known yet what it delivers */
+    let_rest();
+    assert_in_range(stats(0).frames, 19, 22); /* two seconds */
+    assert_int_equal(fake_event_count(t.f, BMB_EVENT_CAMERA_RESTS), 1);
+    fake_run(t.f, t.device, 60000000);
+    assert_int_equal(t.f->cameras[0].starts, 1); /* its silence is none */
+    assert_int_equal(stats(0).restarts, 0);
+    assert_int_equal(fake_event_count(t.f, BMB_EVENT_CAMERA_BACK), 0);
+    bmb_sock s = ask("GET /yard.mjpeg HTTP/1.1\r\nHost: a\r\n\r\n");
+    assert_int_equal(t.f->cameras[0].starts, 2);
+    assert_int_equal(stats(0).camera_state, BMB_CAMERA_STARTING);
+    picture(0, jpeg, jpeg_size);
+    (void)fake_take(t.f, s, &size);
+    assert_true(size > jpeg_size);
+    assert_true(stats(0).gap_ms_most < 1000); /* the rest is no gap */
+    for (unsigned i = 0; i < 50; i++) {
+        picture(0, jpeg, jpeg_size);
+        (void)fake_take(t.f, s, &size);
+        fake_run(t.f, t.device, 100000);
+    }
+    assert_int_equal(t.f->cameras[0].starts, 2); /* it stays on */
+    fake_hang_up(t.f, s);
+    let_rest();
+}
+
+static void a_still_waits_for_the_start_of_a_camera_that_was_off(void **state)
+{
+    (void)state;
+    size_t size;
+    t.feeds[0].camera_rests = true;
+    fake_device_open(&t);
+    let_rest();
+    bmb_sock s = ask("GET /yard.jpg HTTP/1.1\r\nHost: a\r\n\r\n");
+    fake_run(t.f, t.device, 6000000);
+    (void)fake_take(t.f, s, &size);
+    assert_int_equal(size, 0);
+    picture(0, jpeg, jpeg_size);
+    (void)fake_take(t.f, s, &size);
+    assert_true(size > jpeg_size);
+    let_rest();
+    s = ask("GET /yard.jpg HTTP/1.1\r\nHost: a\r\n\r\n");
+    fake_run(t.f, t.device, 9000000); /* but not for ever */
+    assert_non_null(strstr(fake_take(t.f, s, &size), " 503 "));
+    assert_int_equal(fake_event_count(t.f, BMB_EVENT_CAMERA_STALLED), 1);
+}
+
+static void a_still_of_another_size_is_taken_while_the_camera_is_off(void **state)
+{
+    (void)state;
+    size_t size;
+    t.feeds[0].camera_rests = true;
+    fake_device_open(&t);
+    let_rest();
+    bmb_sock s = ask("GET /yard-320x240.jpg HTTP/1.1\r\nHost: a\r\n\r\n");
+    assert_true(t.f->cameras[1].running && !t.f->cameras[0].running); /* a stream of its own */
+    picture(1, small, small_size);
+    (void)fake_take(t.f, s, &size);
+    assert_true(size > small_size);
+    t.f->camera_count = 1; /* and without one the feed's is lent */
+    fake_run(t.f, t.device, 5000000);
+    s = ask("GET /yard-320x240.jpg HTTP/1.1\r\nHost: a\r\n\r\n");
+    assert_true(t.f->cameras[0].running);
+    assert_int_equal(t.f->cameras[0].mode.width, 320);
+    for (unsigned i = 0; i < 20 && t.f->cameras[0].mode.width == 320; i++) picture(0, small, small_size);
+    (void)fake_take(t.f, s, &size);
+    assert_true(size > small_size);
+    let_rest();
+}
+
+static void a_camera_that_goes_while_it_is_off_is_seen_and_comes_again(void **state)
+{
+    (void)state;
+    t.feeds[0].camera_rests = true;
+    t.f->port.cameras.present = present;
+    is_there = true;
+    fake_device_open(&t);
+    let_rest();
+    fake_run(t.f, t.device, 10000000);
+    assert_int_equal(stats(0).camera_state, BMB_CAMERA_RESTING);
+    is_there = false;
+    t.f->cameras[0].start_err = BMB_NOT_FOUND;
+    fake_run(t.f, t.device, 3000000);
+    assert_int_equal(stats(0).camera_state, BMB_CAMERA_WAITING);
+    assert_true(fake_event_count(t.f, BMB_EVENT_CAMERA_FAILED) >= 1);
+    is_there = true;
+    t.f->cameras[0].start_err = BMB_OK;
+    fake_run(t.f, t.device, 60000000);
+    assert_true(t.f->cameras[0].starts > 1);
+}
+
+static void whether_a_camera_rests_can_be_changed_while_it_does(void **state)
+{
+    (void)state;
+    bmb_fault fault;
+    t.f->port.cameras.want = want;
+    t.feeds[0].camera_rests = true;
+    t.config.reserve.changes = true;
+    fake_device_open(&t);
+    let_rest();
+    bmb_feed_config to = t.feeds[0];
+    to.camera_rests = false;
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_OK);
+    fake_settle(t.f, t.device);
+    assert_true(t.f->cameras[0].running);
+    for (unsigned i = 0; i < 30 && want_calls == 0; i++) { /* its encoder rests then */
+        picture(0, jpeg, jpeg_size);
+        fake_run(t.f, t.device, 100000);
+    }
+    assert_true(t.f->cameras[0].running && !wanted[0]);
+    to.camera_rests = true;
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_OK);
+    fake_settle(t.f, t.device);
+    assert_true(wanted[0]);
+    let_rest();
+}
+
 static void a_still_is_taken_beside_the_stream(void **state)
 {
     (void)state;
@@ -393,6 +527,11 @@ int main(void)
         TEST(an_encoder_rests_while_nobody_watches),
         TEST(a_camera_that_does_not_rest_is_asked_once),
         TEST(a_resting_camera_that_fails_is_started_again),
+        TEST(a_camera_is_off_while_nobody_watches),
+        TEST(a_still_waits_for_the_start_of_a_camera_that_was_off),
+        TEST(a_still_of_another_size_is_taken_while_the_camera_is_off),
+        TEST(a_camera_that_goes_while_it_is_off_is_seen_and_comes_again),
+        TEST(whether_a_camera_rests_can_be_changed_while_it_does),
         TEST(a_still_is_taken_beside_the_stream),
         TEST(two_stills_at_a_time_have_a_stream_each),
         TEST(a_still_that_does_not_come_is_given_up),

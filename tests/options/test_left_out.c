@@ -112,6 +112,9 @@ static void what_is_asked_for_and_was_left_out_is_named(void **state)
     t.feeds[0].kbps = 500;
     refused("BMB_WITH_RATE");
     t.feeds[0].kbps = 0;
+    t.feeds[0].camera_rests = true;
+    refused("BMB_WITH_RESTING");
+    t.feeds[0].camera_rests = false;
     t.feeds[0].settings = &setting;
     t.feeds[0].setting_count = 1;
     refused("BMB_WITH_CONTROLS");
