@@ -39,7 +39,7 @@ test-cross:
 	@scripts/test-cross $(CROSS)
 
 # The command for a board with another processor, as one file: FOR a compiler's prefix, or a toolchain file of CMake.
-# WITH adds parts (h264 tls page sim check sheet manual); ONE_FILE=no links the libraries of the board.
+# WITH adds parts (scripts/cross --parts prints them); ONE_FILE=no links the libraries of the board.
 FOR ?= aarch64-linux-gnu
 WITH ?=
 ONE_FILE ?= yes

@@ -74,6 +74,7 @@ bool cli_attach(cli_device *d)
         cli_error("the system has no file left for the device; raise the open-files limit");
         return false;
     }
+    if (d->figures == NULL) (void)cli_figures_load(d, NULL); /* without them the budget guesses, that is all */
     if (!cli_board_load(d) || !attach_storage(d)) return false;
     for (size_t i = 0; i < d->file.camera_count; i++) {
         const cli_camera *c = &d->file.cameras[i];
@@ -479,6 +480,7 @@ void cli_close(cli_device *d)
     cli_access_close(d);
     cli_secure_close(d);
     free(d->memory);
+    free(d->figures);
 }
 
 const char *cli_mode_text(const bmb_mode *mode, char *out, size_t room)

@@ -6,6 +6,7 @@
 #include <string.h>
 
 #include "cli.h"
+#include "figures.h"
 
 /* Expected of a board with speed-percent = 100, from `make bench`: what a byte costs on its way out, a frame for each
  * viewer, and a byte into the reel. A sensor or encoder in hardware encodes for nothing. */
@@ -50,6 +51,30 @@ static double traffic(const cli_device *d, double *frames)
     return sum + most * d->config.viewers;
 }
 
+/* What the processor makes of pictures itself, a second. */
+static double encoding_ns(const cli_device *d, const cli_figures *f)
+{
+    double ns = 0;
+    for (size_t i = 0; i < d->config.feed_count; i++) {
+        const bmb_mode *m = &d->feeds[i].mode;
+        size_t index;
+        bmb_camera_info info;
+        if (!cli_find_camera(d, d->feeds[i].camera, &index, &info) || (info.encodes >> m->codec & 1) == 0) continue;
+        ns += (double)m->width * m->height * m->mfps / 1000.0 *
+              (m->codec == BMB_CODEC_JPEG ? f->jpeg_pixel : f->h264_pixel);
+    }
+    return ns;
+}
+
+/* Of the ways that the configuration opens, the one that costs most. */
+static double sending_ns(const cli_device *d, const cli_figures *f, double bytes, double frames)
+{
+    double http = bytes * f->http_byte + frames * f->http_frame, rtp = bytes * f->rtp_byte + frames * f->rtp_frame;
+    bool by_rtp = d->config.push_count > 0;
+    for (size_t i = 0; i < d->config.outlet_count; i++) by_rtp = by_rtp || d->config.outlets[i].kind == BMB_OUTLET_RTSP;
+    return by_rtp && rtp > http ? rtp : http;
+}
+
 cli_plan cli_plan_of(const cli_device *d)
 {
     cli_plan p = { .ram_have = SIZE_MAX, .cpu_have = (double)d->file.cpu_percent };
@@ -60,8 +85,19 @@ cli_plan cli_plan_of(const cli_device *d)
     p.net_have = d->file.uplink_kbps > 0 ? (double)d->file.uplink_kbps : d->has_board ? d->board_data.link.kbps : 0;
     double frames = 0, taken = 0, speed = d->has_board ? d->board_data.cpu_percent / 100.0 : 1;
     p.net_kbps = traffic(d, &frames);
-    for (size_t i = 0; i < d->config.feed_count; i++) taken += cli_feed_kbps(d, &d->feeds[i]);
+    double pictures = 0;
+    for (size_t i = 0; i < d->config.feed_count; i++) {
+        taken += cli_feed_kbps(d, &d->feeds[i]);
+        pictures += d->feeds[i].mode.mfps / 1000.0;
+    }
     double ns = p.net_kbps * 125 * SEND_NS_PER_BYTE + taken * 125 * TAKE_NS_PER_BYTE + frames * FRAME_NS;
+    if (d->figures != NULL) {
+        const cli_figures *f = d->figures;
+        p.cpu_encoding = encoding_ns(d, f) / 1e7;
+        ns = encoding_ns(d, f) + sending_ns(d, f, p.net_kbps * 125, frames) + taken * 125 * f->take_byte +
+             pictures * f->take_frame;
+        speed = 1;
+    }
     p.cpu = ns / 1e9 * 100 / speed;
     p.fits_ram = p.possible && p.ram.total <= p.ram_have;
     p.fits_net = p.net_have == 0 || p.net_kbps <= p.net_have;
@@ -341,7 +377,12 @@ static void print_table(cli_device *d)
     print_memory(d, &p);
     print_flash(&p);
     print_network(d, &p);
-    printf("\nProcessor%42s\n  %-34s %14.1f  of %.0f: %s\n", "per cent", "expected, all watching", p.cpu, p.cpu_have,
+    printf("\nProcessor%42s\n", d->figures != NULL ? "per cent of one core" : "per cent");
+    if (d->figures != NULL) {
+        printf("  %-34s %s\n", "measured on", d->figures->name);
+        printf("  %-34s %14.1f\n", "of that for encoding", p.cpu_encoding);
+    }
+    printf("  %-34s %14.1f  of %.0f: %s\n", "expected, all watching", p.cpu, p.cpu_have,
            p.fits_cpu ? "fits" : "DOES NOT FIT");
     print_delay(d, &p);
     print_largest(d, &p, &most);
@@ -381,6 +422,10 @@ static void print_json(cli_device *d)
     cJSON *cpu = cJSON_AddObjectToObject(o, "processor");
     cJSON_AddNumberToObject(cpu, "percent", round(p.cpu * 10) / 10);
     cJSON_AddNumberToObject(cpu, "have", p.cpu_have);
+    if (d->figures != NULL) {
+        cJSON_AddStringToObject(cpu, "measured_on", d->figures->name);
+        cJSON_AddNumberToObject(cpu, "encoding_percent", round(p.cpu_encoding * 10) / 10);
+    }
     cJSON_AddBoolToObject(cpu, "fits", p.fits_cpu);
     cJSON *l = cJSON_AddObjectToObject(o, "largest");
     cJSON_AddNumberToObject(l, "viewers", most.viewers);
@@ -396,10 +441,11 @@ static void print_json(cli_device *d)
 
 int cli_budget(int argc, const char **argv)
 {
-    char *board = NULL, *preview = NULL, *out = NULL;
+    char *board = NULL, *preview = NULL, *out = NULL, *figures = NULL;
     int json = 0;
     const struct poptOption options[] = {
         { "board", '\0', POPT_ARG_STRING, &board, 0, "judge it for this board, see `bambino boards`", "NAME" },
+        { "figures", '\0', POPT_ARG_STRING, &figures, 0, "what `bambino measure` wrote on the board", "FILE" },
         { "json", '\0', POPT_ARG_NONE, &json, 0, "for programs", NULL },
         { "preview", '\0', POPT_ARG_STRING, &preview, 0, "what qualities cost on the present scene", "CAMERA" },
         { "out", 'o', POPT_ARG_STRING, &out, 0, "preview: the contact sheet, a PNG; else CAMERA-qualities.png",
@@ -418,7 +464,7 @@ int cli_budget(int argc, const char **argv)
         if (board != NULL) snprintf(d->file.board, sizeof d->file.board, "%s", board);
         status = EXIT_FAILED;
         d->console_off = true;
-        if (cli_attach(d) && (preview != NULL || cli_prepare(d))) {
+        if ((figures == NULL || cli_figures_load(d, figures)) && cli_attach(d) && (preview != NULL || cli_prepare(d))) {
             if (preview != NULL) {
                 status = cli_preview(d, preview, out);
             } else {
@@ -433,5 +479,6 @@ int cli_budget(int argc, const char **argv)
     free(board);
     free(preview);
     free(out);
+    free(figures);
     return status;
 }

@@ -101,6 +101,7 @@ typedef struct cli_config {
     cli_plain pushes[CLI_PUSHES_MOST];
     size_t push_count;
     int log; /* bmb_level */
+    char figures[CLI_TEXT_MAX];
     char board[CLI_TEXT_MAX], wiring[CLI_TEXT_MAX], state[CLI_TEXT_MAX], secrets[CLI_TEXT_MAX];
     char ssid[33];
     char passphrase[64]; /* from the secrets file; never printed */
@@ -198,6 +199,7 @@ typedef struct cli_device {
     struct cli_settings *layers; /* what was changed over the file; NULL: it is read once, and nothing is changed */
     cli_secure *secure;          /* NULL: nothing is encrypted */
     bmb_port under;              /* … or the port below */
+    struct cli_figures *figures; /* what was measured on the board; or NULL */
     uint8_t pins[CLI_PUSHES_MOST][32];
     bmb_addr hosts[CLI_TCP_MOST][CLI_HOSTS_MOST];
 } cli_device;
@@ -283,11 +285,14 @@ typedef struct cli_plan {
     size_t ram_have;           /* SIZE_MAX: not bounded */
     double net_kbps, net_have; /* 0: not known */
     double cpu, cpu_have;      /* per cent */
+    double cpu_encoding;       /* of that, where it was measured */
     cli_flash flash;
     size_t flash_have; /* 0: the board does not say; a program is a file there */
     bool possible;     /* every value is within its range */
     bool fits_ram, fits_net, fits_cpu, fits_flash;
 } cli_plan;
+/* Reads the figures that `asked`, or else the configuration, names. Prints a message and returns false on failure. */
+bool cli_figures_load(cli_device *d, const char *asked);
 /* Of the configuration as prepared. */
 cli_plan cli_plan_of(const cli_device *d);
 /* One line for each part that does not fit, before starting. */
@@ -356,6 +361,7 @@ int cli_run(int argc, const char **argv);
 int cli_demo(int argc, const char **argv);
 int cli_cameras(int argc, const char **argv);
 int cli_photo(int argc, const char **argv);
+int cli_measure(int argc, const char **argv);
 int cli_budget(int argc, const char **argv);
 int cli_lapse(int argc, const char **argv);
 int cli_service(int argc, const char **argv);

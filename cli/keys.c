@@ -85,6 +85,8 @@ static const key_row keys[] = {
       "the status light: a file that takes 1 and 0, such as an LED's brightness below /sys/class/leds" },
     { SECTION_DEVICE, "cpu-percent", KEY_INT, DEVICE(cpu_percent), 1, 100, NULL, "per cent", "80",
       "of the processor that the device may use; the budget warns beyond" },
+    { SECTION_DEVICE, "figures", KEY_TEXT, DEVICE(figures), 1, CLI_TEXT_MAX - 1, NULL, "", "none",
+      "file with what `bambino measure --write` measured on the board, for the budget; relative to this file" },
     { SECTION_DEVICE, "log", KEY_CHOICE, DEVICE(log), 0, 0, levels, "", "info",
       "how much is told on stderr; debug adds what went out each second" },
 
@@ -315,9 +317,8 @@ static bool is_one_of(const key_row *k, section s, const char *const *names)
 
 bool cli_key_is_local(const key_row *k)
 {
-    static const char *const of_device[] = {
-        "board", "wiring", "state", "secrets", "users", "pages", "light-file", NULL
-    };
+    static const char *const of_device[] = { "board", "wiring", "state",      "secrets", "figures",
+                                             "users", "pages",  "light-file", NULL };
     static const char *const of_camera[] = { "source", "device", "clip", "program", "shell", "input", NULL };
     static const char *const of_push[] = { "sdp", NULL };
     return k->section == SECTION_TLS || is_one_of(k, SECTION_DEVICE, of_device) ||

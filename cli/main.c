@@ -17,6 +17,12 @@ static const cli_command commands[] = {
       MORE(
           "Computes what a configuration needs, part by part, and compares it with what a simulated board has, or this "
           "machine. Nothing is started.") },
+#ifdef BAMBINO_HAS_MEASURE
+    { "measure", cli_measure, "measure what encoding and serving cost here",
+      MORE("Measures on this machine what a picture costs that is encoded, decoded, taken over and sent, in half a "
+           "minute, "
+           "and writes one line by which `bambino budget` reckons. Receivers are on the loopback interface.") },
+#endif
     { "lapse", cli_lapse, "take a picture every so often, into files",
       MORE("Takes stills at an interval. Each file is there whole or not at all; none is ever written over; after a "
            "restart the numbers go on. Where a device runs with the camera, it is asked for the picture.") },

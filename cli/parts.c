@@ -16,6 +16,7 @@ static const struct {
     { "check", HAS_CHECK, NULL, "BAMBINO_CHECK: no `bambino check`" },
     { "plots", HAS_PLOT, NULL, "BAMBINO_PLOT: no `bambino check --plot`" },
     { "manual", HAS_MANUAL, NULL, "BAMBINO_MANUAL: no `bambino manual`, `bambino completion`" },
+    { "measure", HAS_MEASURE, NULL, "BAMBINO_MEASURE: no `bambino measure`" },
     { "sheets", HAS_SHEET, NULL, "BAMBINO_SHEET: no picture by `bambino photo --preview`" },
 };
 

@@ -92,6 +92,7 @@ typedef struct bmb_camera_info {
     uint8_t mode_count;
     uint8_t stream;     /* which of its camera's streams this is, counted from 0; see bmb_cameras in port.h */
     uint8_t buffers;    /* frames that the driver can have out at a time; 0: not told. Bounds borrowed reels */
+    uint8_t encodes;    /* codecs that this processor makes of its pictures, a bit for each; 0: none, or not told */
     uint32_t frame_max; /* largest frame that the driver delivers, bytes; 0: not told */
     bmb_range controls[BMB_CONTROL_COUNT];
 } bmb_camera_info;

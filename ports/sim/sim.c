@@ -112,6 +112,7 @@ static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
     const bmb_sim_sensor *sensor = cam->spec.sensor;
     const char *model = cam->player != NULL ? "clip player" : sensor != NULL ? sensor->model : views[cam->spec.view];
     snprintf(out->model, sizeof out->model, "%s", model);
+    if (cam->player == NULL && sensor == NULL) out->encodes = 1u << BMB_CODEC_JPEG | 1u << BMB_CODEC_H264;
     out->modes = cam->rows;
     out->mode_count = cam->row_count;
     for (size_t i = 0; i < BMB_CONTROL_COUNT; i++) out->controls[i] = range_of(cam, (bmb_control)i);

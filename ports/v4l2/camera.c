@@ -403,6 +403,17 @@ static bmb_range range_of(const camera *cam, bmb_control control)
     return r;
 }
 
+/* Neither the camera nor an encoder of the board delivers it. */
+static bool is_made(const camera *cam, bmb_codec codec)
+{
+    if (cam->owner->converters[codec] != NULL) return false;
+    for (size_t i = 0; i < cam->node.row_count; i++) {
+        const v4l2_format_row *f = v4l2_format_of(cam->node.rows[i].fourcc);
+        if (f != NULL && f->encoded && f->codec == codec) return false;
+    }
+    return true;
+}
+
 static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
 {
     unsigned n;
@@ -415,6 +426,8 @@ static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
     out->mode_count = cam->mode_count;
     out->stream = (uint8_t)n;
     out->buffers = V4L2_LENDABLE;
+    for (int codec = 0; cam->there && codec < BMB_CODEC_COUNT; codec++)
+        if (is_made(cam, (bmb_codec)codec)) out->encodes |= (uint8_t)(1u << codec);
     for (size_t i = 0; i < BMB_CONTROL_COUNT; i++) out->controls[i] = range_of(cam, (bmb_control)i);
     return BMB_OK;
 }

@@ -34,7 +34,7 @@ check "own part of one file: $own of $most KiB" test "$own" -lt $most
 check "with the board's libraries: $shared of $most KiB" test "$shared" -lt $most
 command="qemu-aarch64 build/cross/aarch64-linux-gnu/bambino"
 check "it needs no library" not sh -c "aarch64-linux-gnu-readelf -d build/cross/aarch64-linux-gnu/bambino | grep NEEDED"
-for part in TLS H.264 simulation page check plots sheets manual; do check "its version says that there is no $part" says "$part: no" $command --version; done
+for part in TLS H.264 simulation page check plots sheets manual measure; do check "its version says that there is no $part" says "$part: no" $command --version; done
 check "it has JPEG" says "JPEG: yes" $command --version
 check "no demo" says "this build has no simulated cameras" $command demo
 check "no drawn camera" says 'camera "station" is missing: this build has no simulated cameras' $command run demo/railway.ini

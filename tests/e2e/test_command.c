@@ -46,8 +46,8 @@ static void help_is_everywhere(void **state)
     assert_int_equal(RUN("--help"), 0);
     says("bambino demo");
     assert_int_equal(RUN("--version"), 0);
-    const char *const commands[] = { "demo",   "run",    "cameras", "photo",   "send",   "keys",
-                                     "boards", "budget", "lapse",   "service", "manual", "completion" };
+    const char *const commands[] = { "demo",   "run",   "cameras", "photo",  "send",       "keys",   "boards",
+                                     "budget", "lapse", "service", "manual", "completion", "measure" };
     for (size_t i = 0; i < sizeof commands / sizeof commands[0]; i++) {
         char usage[40];
         assert_int_equal(RUN("%s --help", commands[i]), 0);
@@ -374,6 +374,35 @@ static void the_reference_is_current(void **state)
         process_run(out, sizeof out, "cd " BAMBINO_SOURCE " && scripts/config-reference --check " BAMBINO_COMMAND), 0);
 }
 
+static void the_budget_reckons_with_what_was_measured(void **state)
+{
+    (void)state;
+    write_config(
+        "[device]\nviewers = 2\nfigures = board.json\n[http]\nlisten = 127.0.0.1:0\n[camera c]\nsource = drawn\n"
+        "[feed c]\ncodec = jpeg\nsize = 640x480\nrate = 10\nkbps = 800\n");
+    assert_int_equal(RUN("measure --for 2 --name seven --write %s/board.json", folder), 0);
+    says("At 640x480 and 30/s, of one core:");
+    assert_int_equal(RUN("measure --for 2 --write %s/board.json", folder), 1);
+    says("is there already");
+    assert_int_equal(
+        process_run(out, sizeof out, "tr ',' '\\n' <%s/board.json | grep -c '_ns_per_[a-z]*\":[0-9]'", folder), 0);
+    says("9"); /* nothing was left out */
+    assert_int_equal(process_run(out, sizeof out, "grep -E 'jpeg_ns_per_pixel\":[0-9.]*[1-9]' %s/board.json", folder),
+                     0);
+    assert_int_equal(RUN("budget %s/c.ini", folder), 0);
+    says("measured on                        seven");
+    /* 640 * 480 * 10 pixels at 10 ns; 100,000 bytes at 100 ns to two viewers; 20 frames at 1 ms to them */
+    process_run(out, sizeof out,
+                "printf '{\"bambino-figures\":1,\"name\":\"made up\",\"jpeg_ns_per_pixel\":10,\"http_ns_per_byte\":100,"
+                "\"http_ns_per_frame\":1000000}' >%s/exact.json",
+                folder);
+    assert_int_equal(RUN("budget %s/c.ini --figures %s/exact.json --json | tr -d ' \\t'", folder, folder), 0);
+    says("\"encoding_percent\":3.1");
+    says("\"percent\":7.1"); /* 3.07 + 2.0 + 2.0 */
+    assert_int_equal(RUN("budget %s/c.ini --figures %s/c.ini", folder, folder), 1);
+    says("has no line of `bambino measure`");
+}
+
 /* What was fine for a released version stays fine. */
 static void old_configurations_are_fine(void **state)
 {
@@ -455,11 +484,12 @@ static void rtsp_passes_through_http(void **state)
         says("640");
         /* What arrived counts, not its exit status: as it ends it flushes a connection that it is writing to, at times.
          */
-        process_run(out, sizeof out,
-                    "timeout 20 gst-launch-1.0 -v rtspsrc location=rtsph://127.0.0.1:%u/station latency=50 ! "
-                    "rtph264depay ! avdec_h264 ! identity eos-after=20 ! fakesink silent=false | grep -c 'chain "
-                    ".*fakesink0:sink'",
-                    ports[i]);
+        process_run(
+            out, sizeof out,
+            "timeout 20 gst-launch-1.0 -v rtspsrc location=rtsph://127.0.0.1:%u/station latency=50 ! "
+            "rtph264depay ! avdec_h264 ! identity eos-after=20 ! fakesink silent=false 2>%s/said | grep -c 'chain "
+            ".*fakesink0:sink'",
+            ports[i], folder);
         if (atoi(out) < 10) fail_msg("pictures on port %u: %s", ports[i], out);
     }
     assert_int_equal(served_stop(&s), 0);
@@ -585,6 +615,7 @@ int main(void)
         CASE(one_camera_has_several_feeds),
         CASE(every_camera_gives_a_photo),
         CASE(the_reference_is_current),
+        CASE(the_budget_reckons_with_what_was_measured),
         CASE(old_configurations_are_fine),
         CASE(a_mistyped_address_is_answered),
         CASE(nobody_reads_what_it_says),
