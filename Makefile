@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc)
 BUILD = { scripts/sources build/sources mbedtls || echo "Its sources cannot be had just now: there is no encryption in this build."; } && echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages board-image test-board board-demo plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs clean
+.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages board-image test-board board-demo plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs figures clean
 
 demo:
 	@scripts/setup build
@@ -84,6 +84,12 @@ test-changes:
 	@scripts/setup build
 	@$(call BUILD,release)
 	@python3 tests/e2e/changes.py build/release/bambino $(CHANGES)
+
+# What encoding and serving cost on this machine and on emulated ones: docs/figures.jsonl and its table.
+figures:
+	@scripts/setup build
+	@$(call BUILD,release)
+	@scripts/figures
 
 # Without our presets: Release and Debug, gcc and clang.
 plain-builds:

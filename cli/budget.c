@@ -8,10 +8,11 @@
 #include "cli.h"
 #include "figures.h"
 
-/* Expected of a board with speed-percent = 100, from `make bench`: what a byte costs on its way out, a frame for each
- * viewer, and a byte into the reel. A sensor or encoder in hardware encodes for nothing. */
+/* A guess for what nobody measured: a board with speed-percent = 100 is the first one of docs/figures.jsonl. What a
+ * byte costs on its way out, by RTP, the dearest; a frame for each viewer; and a byte into the reel. A sensor or
+ * encoder in hardware encodes for nothing. */
 #define SEND_NS_PER_BYTE 1.2
-#define FRAME_NS 6000.0
+#define FRAME_NS 14000.0
 #define TAKE_NS_PER_BYTE 0.5
 /* A JPEG image at quality 75 has about so many bytes for each pixel. */
 #define JPEG_BYTES_PER_PIXEL 0.09

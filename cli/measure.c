@@ -392,7 +392,7 @@ static void fill_in(const results *r, const char *name, cli_figures *f)
 
 static void row(const char *what, const double *us, double sum, const char *unit)
 {
-    printf("  %-36s", what);
+    printf("  %-38s", what);
     for (size_t i = 0; i < SIZES; i++) {
         if (us[i] > 0) {
             printf(" %9.3f", us[i] / 1e3);
@@ -409,16 +409,16 @@ static void row(const char *what, const double *us, double sum, const char *unit
 
 static void print_table(const results *r, const cli_figures *f)
 {
-    printf("%s, bambino %s\n\n  %-36s", f->name, f->version, "ms of one core for a picture of");
+    printf("%s, bambino %s\n\n  %-38s", f->name, f->version, "ms of one core for a picture of");
     for (size_t i = 0; i < SIZES; i++) printf("  %4ux%-3u", sizes[i].width, sizes[i].height);
     puts("");
     row("encoding JPEG, quality 75", r->jpeg, f->jpeg_pixel, "ns a pixel");
     row("encoding H.264, 2 Mbit/s", r->h264, f->h264_pixel, "ns a pixel");
     row("decoding JPEG", r->decode, f->decode_pixel, "ns a pixel");
     row("taking over from the camera", r->serve[WAY_NOBODY], f->take_byte, "ns a byte");
-    row("… and to one viewer, MJPEG over HTTP", r->serve[WAY_HTTP], f->http_byte, "ns a byte");
-    row("… and to one viewer, RTP over UDP", r->serve[WAY_RTP], f->rtp_byte, "ns a byte");
-    printf("  %-36s", "(JPEG images of KB)");
+    row("that, and a viewer of MJPEG over HTTP", r->serve[WAY_HTTP], f->http_byte, "ns a byte");
+    row("that, and a viewer by RTP over UDP", r->serve[WAY_RTP], f->rtp_byte, "ns a byte");
+    printf("  %-38s", "(JPEG images of KB)");
     for (size_t i = 0; i < SIZES; i++) printf(" %9.1f", r->bytes[i] / 1e3);
     puts("\n\nAt 640x480 and 30/s, of one core:");
     printf("  encoding: JPEG %.1f %%", r->jpeg[1] * 30 / 1e4);
