@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc)
 BUILD = { scripts/sources build/sources mbedtls || echo "Its sources cannot be had just now: there is no encryption in this build."; } && echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages board-image test-board board-demo plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs figures clean
+.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages release test-release abi board-image test-board board-demo plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs figures clean
 
 demo:
 	@scripts/setup build
@@ -62,6 +62,25 @@ packages:
 
 test-packages: packages
 	@tests/packages/test.sh build/packages
+
+# Sources, packages for each of ARCHES and checksums of the commit, the same bytes whenever it is made. As root.
+ARCHES ?= amd64 arm64 armhf
+release:
+	@scripts/setup packages
+	@$(call BUILD,release)
+	@scripts/release build/out $(ARCHES)
+
+# The release twice, and its packages as test-packages has them.
+test-release:
+	@scripts/setup packages
+	@$(call BUILD,release)
+	@tests/packages/release.sh build/packages
+	@tests/packages/test.sh build/packages
+
+# What a program for the last release would miss.
+abi:
+	@scripts/setup packages
+	@scripts/abi
 
 # A disk for a single-board computer with 64-bit ARM, the whole of it in the emulator (BOARD_CUTS times the power is cut),
 # and the same to look at. As root.
