@@ -414,6 +414,43 @@ static void old_configurations_are_fine(void **state)
     assert_false(strstr(out, "judged 0") != NULL);
 }
 
+/* … and so does what a released version kept: changed settings, users, lent links. */
+static void what_an_old_version_kept_counts(void **state)
+{
+    (void)state;
+    served s;
+    char arguments[300];
+    process_run(out, sizeof out, "ls -d " BAMBINO_SOURCE "/tests/old/*/kept | wc -l");
+    int versions = atoi(out);
+    assert_true(versions > 0);
+    for (int i = 1; i <= versions; i++) {
+        assert_int_equal(process_run(out, sizeof out,
+                                     "rm -rf %s/old && cp -r \"$(ls -d " BAMBINO_SOURCE
+                                     "/tests/old/*/kept | sed -n %dp)\" %s/old && chmod 700 %s/old/keep && chmod 600 "
+                                     "%s/old/keep/users",
+                                     folder, i, folder, folder, folder),
+                         0);
+        process_run(out, sizeof out,
+                    BAMBINO_COMMAND " settings %s/old/device.ini | sed 's/   (.*//' | diff - %s/old/settings.txt",
+                    folder, folder);
+        assert_string_equal(out, "");
+        snprintf(arguments, sizeof arguments, "run %s/old/device.ini --http 127.0.0.1:0 2>%s/log", folder, folder);
+        assert_true(served_start(&s, BAMBINO_COMMAND, arguments));
+        process_run(out, sizeof out,
+                    "curl -s -H \"Authorization: Bearer $(cat %s/old/token)\" http://127.0.0.1:%u/settings", folder,
+                    s.http);
+        says("\"viewers\":20");
+        says("\"attic\":");
+        says("\"size\":\"1280x720\"");
+        process_run(out, sizeof out,
+                    "curl -s http://127.0.0.1:%u$(cat %s/old/link) | ffprobe -v error -show_entries "
+                    "stream=codec_name,width -of csv=p=0 -i -",
+                    s.http, folder);
+        says("mjpeg,1280");
+        assert_int_equal(served_stop(&s), 0);
+    }
+}
+
 static void a_mistyped_address_is_answered(void **state)
 {
     (void)state;
@@ -617,6 +654,7 @@ int main(void)
         CASE(the_reference_is_current),
         CASE(the_budget_reckons_with_what_was_measured),
         CASE(old_configurations_are_fine),
+        CASE(what_an_old_version_kept_counts),
         CASE(a_mistyped_address_is_answered),
         CASE(nobody_reads_what_it_says),
         CASE(a_killed_viewer_is_noticed),
