@@ -33,10 +33,11 @@ test-sanitized:
 # The unit tests on other processors, in Debian's emulator: s390x is big-endian, armhf has 32 bits. For RISC-V this Debian has
 # no libraries: there it is core and protocols.
 CROSS ?= aarch64-linux-gnu arm-linux-gnueabihf riscv64-linux-gnu s390x-linux-gnu
+SANITIZE ?= yes
 test-cross:
 	@scripts/setup cross "$(CROSS)"
 	@scripts/sources build/sources
-	@scripts/test-cross $(CROSS)
+	@scripts/test-cross $(SANITIZE) $(CROSS)
 
 # The command for a board with another processor, as one file: FOR a compiler's prefix, or a toolchain file of CMake.
 # WITH adds parts (scripts/cross --parts prints them); ONE_FILE=no links the libraries of the board.

@@ -69,5 +69,29 @@ status=0
 wait "$server" || status=$?
 server=""
 check "it ends in good order" test $status = 0
+
+# From its start to the first picture in a client, in instructions of its own: the emulator says each that it begins.
+own=$(gcc -dumpmachine)
+scripts/cross "$own" "" yes >/dev/null
+printf '[http]\nlisten = 127.0.0.1:0\n[camera loco]\ninput = %s/demo/loco.mjpeg\n[feed loco]\n' "$PWD" >"$here/first.ini"
+instructions() { # PROCESSOR TRIPLE
+    rm -f "$here/trace"
+    mkfifo "$here/trace"
+    grep -c ^Trace <"$here/trace" >"$here/count" &
+    counter=$!
+    "qemu-$1" -singlestep -d exec,nochain -D "$here/trace" "build/cross/$2/bambino" run "$here/first.ini" >"$here/out" 2>"$here/err" &
+    server=$!
+    for _ in $(seq 300); do grep -q "Ctrl-C stops" "$here/out" && break; sleep 0.1; done
+    curl -sf --max-time 60 -o /dev/null "$(grep -o 'http://127.0.0.1:[0-9]*' "$here/out" | head -n 1)/loco.jpg" || echo "no picture" >&2
+    kill -9 "$server"
+    wait "$server" 2>/dev/null || true
+    server=""
+    wait "$counter"
+    cat "$here/count"
+}
+here_it_takes=$(instructions "${own%%-*}" "$own") there=$(instructions aarch64 aarch64-linux-gnu)
+echo "To the first picture: $there instructions, on this machine's processor $here_it_takes"
+check "they were counted" test "$here_it_takes" -gt 100000 -a "$there" -gt 100000
+check "no more than 1.5 times as many as here" test $((there * 2)) -le $((here_it_takes * 3))
 echo "$passed passed, $failed failed"
 [ $failed = 0 ]
