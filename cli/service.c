@@ -211,6 +211,21 @@ static bool judge(unit_facts *u)
     return good;
 }
 
+/* The package's user: the state folder may be his already, and a folder that is mounted cannot be moved to where that of
+ * a user is whom systemd makes. Read by hand, since a static program cannot ask the system. */
+#define PACKAGE_USER "bambino"
+static bool has_package_user(const char *root)
+{
+    char path[PATH_MAX], line[512];
+    bool found = false;
+    snprintf(path, sizeof path, "%s/etc/passwd", root != NULL ? root : "");
+    FILE *f = fopen(path, "r");
+    while (f != NULL && !found && fgets(line, sizeof line, f) != NULL)
+        found = strncmp(line, PACKAGE_USER ":", sizeof PACKAGE_USER) == 0;
+    if (f != NULL) fclose(f);
+    return found;
+}
+
 int cli_service(int argc, const char **argv)
 {
     char *root = NULL, *name = NULL, *user = NULL;
@@ -218,7 +233,7 @@ int cli_service(int argc, const char **argv)
         { "name", '\0', POPT_ARG_STRING, &name, 0, "of the unit; else bambino", "NAME" },
         { "root", '\0', POPT_ARG_STRING, &root, 0, "write below this folder, for an image; nothing is started",
           "FOLDER" },
-        { "user", '\0', POPT_ARG_STRING, &user, 0, "it runs as this one, which there is; else one of its own", "NAME" },
+        { "user", '\0', POPT_ARG_STRING, &user, 0, "it runs as this one, which there is; else as bambino, where a package made it, or as one of its own", "NAME" },
         POPT_AUTOHELP POPT_TABLEEND
     };
     const char *rest[2] = { NULL, NULL };
@@ -234,7 +249,7 @@ int cli_service(int argc, const char **argv)
     u.command[n > 0 ? n : 0] = '\0';
     snprintf(unit, sizeof unit, "%s" UNIT_FOLDER "/%s.service", root != NULL ? root : "", called);
     int status = EXIT_USAGE;
-    u.user = user;
+    u.user = user != NULL ? user : strcmp(verb, "install") == 0 && has_package_user(root) ? PACKAGE_USER : NULL;
     if (!unit_name_ok(called)) {
         cli_error("--name %s: use a-z 0-9 - _", called);
     } else if (user != NULL && !unit_name_ok(user)) {

@@ -266,6 +266,34 @@ def upgrade():
     check("the new package is there", board.sh("dpkg-query -W -f='${Version}' bambino") == f"{version}+1", (said or "")[-60:])
 
 
+def guide():
+    """docs/on-your-board.md, word by word: each line of its blocks that belongs to the board."""
+    text = open("docs/on-your-board.md").read()
+    name = os.path.basename(glob.glob(f"{packages}/bambino_*_arm64.deb")[0])
+    board.sh("mkdir -p /run/guide && cd /run/guide && export HOME=/root && sudo() { \"$@\"; }; editor() { test -s \"$1\"; }")  # which a board has
+    board.sh(f"cp /run/newer.deb {name}; dpkg-deb --fsys-tarfile {name} | tar -x -C / ./etc/bambino/bambino.ini; systemctl restart bambino")
+    board.picture(90, "front")
+    lines = [line for block in re.findall(r"```sh\n(.*?)```", text, re.S) for line in block.splitlines()]
+    ran = 0
+    for line in lines:
+        command = line.split("#")[0].strip()
+        if command.startswith(("make ", "scp ", "ssh ")):  # another machine's
+            continue
+        if command.endswith("/etc/bambino.ini") and "service" in command:  # in place of the package's
+            board.sh("systemctl stop bambino")
+        if re.search(r"bambino run /etc", command):  # until Ctrl-C
+            board.sh("systemctl stop bambino")
+            command = f"timeout --signal=INT --preserve-status 8 {command}"
+        said = board.sh(f"({command}); echo status:$?", 180) or "nothing"
+        ran += 1
+        check(f"the guide's {line.split('#')[0].strip()}", said.endswith("status:0"), "" if said.endswith("status:0") else said[-300:])
+    check("the guide has lines for a board", ran >= 9, f"{ran} lines")
+    check("its picture is one", (board.sh("head -c 3 /run/guide/first.jpg | od -An -tx1") or "") == "ff d8 ff")
+    if not check("and it ends with a board that streams", board.picture(90) is not None):
+        print(board.sh("systemctl status --no-pager -l bambino | tail -n 20; cat /etc/bambino.ini /etc/systemd/system/bambino.service; ls -l /dev/video* /etc/bambino.ini"))
+    board.sh("bambino service remove; systemctl daemon-reload; systemctl restart bambino")
+
+
 def cuts():
     board.off()
     for i in range(options.cuts):
@@ -304,7 +332,7 @@ def late():
     other.off()
 
 
-rounds = {"first_start": first_start, "at_rest": at_rest, "faults": faults, "unplugged": unplugged, "upgrade": upgrade, "cuts": cuts, "late": late}
+rounds = {"first_start": first_start, "at_rest": at_rest, "faults": faults, "unplugged": unplugged, "upgrade": upgrade, "guide": guide, "cuts": cuts, "late": late}
 chosen = [n for n in rounds if not options.only or n in options.only.split(",")]
 try:
     if chosen and chosen[0] != "first_start" and chosen != ["late"]:

@@ -230,6 +230,10 @@ mkdir -p "$here/root/etc/systemd/system"
 "$bambino" service install "$here/siding.ini" --root "$here/root" >"$here/out"; check "installed" $? 0
 "$bambino" service show --root "$here/root" >"$here/unit"; check "shown" $? 0
 for line in Type=notify WatchdogSec=20 DynamicUser=yes NoNewPrivileges=yes Restart=always; do says "the unit" "$here/unit" "$line"; done
+echo "bambino:x:998:998::/nonexistent:/usr/sbin/nologin" >"$here/root/etc/passwd"
+"$bambino" service install "$here/siding.ini" --root "$here/root" >/dev/null; check "installed where the package is" $? 0
+grep -q '^User=bambino$' "$here/root/etc/systemd/system/bambino.service"; check "it runs as the package's user" $? 0
+rm "$here/root/etc/passwd"
 if command -v systemd-analyze >/dev/null && cp "$here/unit" "$here/bambino.service"; then
     # systemd's own analysis of what the service could do if it were taken over: 0 nothing, 10 everything.
     exposure=$(systemd-analyze security --offline=true --no-pager "$here/bambino.service" 2>/dev/null | sed -n 's/.*exposure level.*: \([0-9]*\)\.\([0-9]\).*/\1\2/p')
