@@ -211,8 +211,8 @@ static bool judge(unit_facts *u)
     return good;
 }
 
-/* The package's user: the state folder may be his already, and a folder that is mounted cannot be moved to where that of
- * a user is whom systemd makes. Read by hand, since a static program cannot ask the system. */
+/* The package's user: the state folder may be his already, and a folder that is mounted cannot be moved to where that
+ * of a user is whom systemd makes. Read by hand, since a static program cannot ask the system. */
 #define PACKAGE_USER "bambino"
 static bool has_package_user(const char *root)
 {
@@ -233,7 +233,9 @@ int cli_service(int argc, const char **argv)
         { "name", '\0', POPT_ARG_STRING, &name, 0, "of the unit; else bambino", "NAME" },
         { "root", '\0', POPT_ARG_STRING, &root, 0, "write below this folder, for an image; nothing is started",
           "FOLDER" },
-        { "user", '\0', POPT_ARG_STRING, &user, 0, "it runs as this one, which there is; else as bambino, where a package made it, or as one of its own", "NAME" },
+        { "user", '\0', POPT_ARG_STRING, &user, 0,
+          "it runs as this one, which there is; else as bambino, where a package made it, or as one of its own",
+          "NAME" },
         POPT_AUTOHELP POPT_TABLEEND
     };
     const char *rest[2] = { NULL, NULL };

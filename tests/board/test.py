@@ -240,6 +240,26 @@ def unplugged():
     check("plugged in again, it goes on", board.goes_on(), f"ten pictures after {time.monotonic() - began:.1f} s")
 
 
+def swapped():
+    """Another camera in place of the one that is named, and of one that is not."""
+    driver = "/sys/bus/platform/drivers/vivid"
+    board.sh(f"echo vivid.0 > {driver}/unbind; for i in 1 2 3 4 5; do modprobe -r vivid && break; sleep 1; done; modprobe vivid n_devs=2; echo vivid.0 > {driver}/unbind")
+    feed = lambda: (board.status().get("feeds") or [{}])[0]
+    check("another camera comes in its place: it is not taken for the one that is named", wait_for(lambda: feed().get("camera_state") == "waiting", 30) and not board.goes_on(seconds=6))
+    check("the log says which one is missed", "no camera matches platform:vivid-000" in (board.sh("journalctl -u bambino -n 200 --no-pager | cat") or ""))
+    check("and cameras tells what there is", "platform:vivid-001" in (board.sh("bambino cameras") or ""))
+    board.sh("sed -i 's/vivid-000/vivid-001/' /etc/bambino/bambino.ini; systemctl restart bambino")
+    check("named anew, it streams", board.picture(60) is not None)
+    board.sh("sed -i '/^device = /d' /etc/bambino/bambino.ini; systemctl restart bambino")
+    check("without a name the one that is there streams", board.picture(60) is not None)
+    board.sh(f"echo vivid.1 > {driver}/unbind")
+    wait_for(lambda: feed().get("camera_state") == "waiting", 30)
+    board.sh(f"echo vivid.0 > {driver}/bind")
+    check("and whichever of its kind comes then", board.goes_on(), feed().get("camera_state"))
+    board.sh("bambino cameras --write /etc/bambino/bambino.ini --overwrite; systemctl restart bambino")
+    board.picture(60)
+
+
 def upgrade():
     version = re.search(r"bambino_([\d.]+)_arm64", glob.glob(f"{packages}/bambino_*_arm64.deb")[0])[1]
     newer = f"{work}/newer"
@@ -332,7 +352,7 @@ def late():
     other.off()
 
 
-rounds = {"first_start": first_start, "at_rest": at_rest, "faults": faults, "unplugged": unplugged, "upgrade": upgrade, "guide": guide, "cuts": cuts, "late": late}
+rounds = {"first_start": first_start, "at_rest": at_rest, "faults": faults, "unplugged": unplugged, "swapped": swapped, "upgrade": upgrade, "guide": guide, "cuts": cuts, "late": late}
 chosen = [n for n in rounds if not options.only or n in options.only.split(",")]
 try:
     if chosen and chosen[0] != "first_start" and chosen != ["late"]:
