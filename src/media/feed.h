@@ -84,6 +84,13 @@ static inline bool bmb_feed_is_full(const bmb_context *x, const bmb_feed *feed)
 }
 #endif
 
+/* So long a still waits for a frame. A camera that was off while nobody watched is given the time of its start. */
+static inline uint64_t bmb_feed_patience_us(const bmb_feed *feed)
+{
+    bool starts = BMB_WITH_RESTING && feed->camera.state == BMB_CAMERA_STARTING;
+    return starts ? BMB_START_MOST_US : BMB_STILL_WAIT_US;
+}
+
 /* Its pictures. */
 static inline bmb_track *bmb_feed_video(bmb_feed *feed)
 {

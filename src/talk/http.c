@@ -320,13 +320,6 @@ static void flush(bmb_talk *t, bmb_conn *c)
     bmb_conn_await(t, c, blocked);
 }
 
-/* A camera that was off while nobody watched is given the time of its start. */
-static uint64_t picture_us(const bmb_conn *c)
-{
-    bool starting = BMB_WITH_RESTING && bmb_viewer_feed(&c->viewer)->camera.state == BMB_CAMERA_STARTING;
-    return starting ? BMB_START_MOST_US : BMB_STILL_WAIT_US;
-}
-
 static uint64_t due(const bmb_talk *t, const bmb_conn *c)
 {
     const bmb_config *config = t->x->config;
@@ -335,13 +328,15 @@ static uint64_t due(const bmb_talk *t, const bmb_conn *c)
         return bmb_http_events_due(t, c);
     if (c->state == BMB_CONN_READING)
         return c->since_us + (uint64_t)(c->http.begun ? config->request_ms : config->idle_ms) * 1000;
-    return waits ? c->viewer.since_us + picture_us(c) : UINT64_MAX; /* other stills have a bound of their own */
+    return waits ? c->viewer.since_us + bmb_feed_patience_us(bmb_viewer_feed(&c->viewer))
+                 : UINT64_MAX; /* other stills have a bound of their own */
 }
 
 static void sweep_watching(bmb_talk *t, bmb_conn *c)
 {
     bmb_viewer *v = &c->viewer;
-    if (v->once && v->watcher.frame == NULL && bmb_older_than(t->x, v->since_us, picture_us(c))) {
+    if (v->once && v->watcher.frame == NULL &&
+        bmb_older_than(t->x, v->since_us, bmb_feed_patience_us(bmb_viewer_feed(&c->viewer)))) {
         bmb_viewer_end(t->x, v);
         bmb_http_refuse(t, c, 503);
     }
