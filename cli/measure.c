@@ -493,7 +493,7 @@ int cli_measure(int argc, const char **argv)
         POPT_AUTOHELP POPT_TABLEEND
     };
     bool help = false;
-    int status = help ? EXIT_OK : EXIT_USAGE;
+    int status;
     if (!cli_options(argc, argv, options, "measure", NULL, 0, &help)) {
         status = help ? EXIT_OK : EXIT_USAGE;
     } else if (!(seconds >= 1 && seconds <= 3600)) {

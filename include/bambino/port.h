@@ -198,7 +198,8 @@ typedef struct bmb_cameras {
      * pictures back. Cheap. Optional: then it is the camera that is said to. */
     uint16_t (*busy)(void *ctx, size_t index);
     /* Is it there? Asked often while a camera that failed waits to be tried again: one that was absent meanwhile is
-     * tried at once when it is there again. Cheap. Optional: it is tried again after growing pauses alone. */
+     * tried at once when it is there again; and every two seconds while a stream is stopped since nobody watches
+     * (bmb_feed_config.camera_rests). Cheap. Optional: it is tried again after growing pauses alone. */
     bool (*present)(void *ctx, size_t index);
     /* Can these streams of one camera run at a time, each in its mode? Asked before any is started, with indices that
      * go up. BMB_OK; BMB_UNSUPPORTED: not that one whose place in the list is put into *culprit, beside those before

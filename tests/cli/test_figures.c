@@ -1,5 +1,6 @@
 /* The line of figures: what was written is read, and what is none is refused. */
 #include <stdlib.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include "support/check.h"
@@ -99,6 +100,15 @@ static void what_is_no_line_is_refused(void **state)
     cli_figures f;
     for (size_t i = 0; i < sizeof bad / sizeof bad[0]; i++) assert_false(reads(bad[i], &f));
     assert_false(cli_figures_read("/tmp/bambino-figures-that-are-not-there", &f));
+    assert_false(cli_figures_read("/tmp", &f));
+    strcpy(path, "/tmp/bambino-figures-XXXXXX");
+    assert_non_null(mkdtemp(path));
+    char pipe[80];
+    snprintf(pipe, sizeof pipe, "%s/pipe", path);
+    assert_int_equal(mkfifo(pipe, 0600), 0);
+    assert_false(cli_figures_read(pipe, &f)); /* and is not waited for */
+    unlink(pipe);
+    rmdir(path);
     char *longest = malloc(9000);
     memset(longest, ' ', 8999);
     memcpy(longest, "{\"bambino-figures\":1,", 21);
