@@ -173,7 +173,7 @@ static void an_encoder_rests_while_nobody_watches(void **state)
     assert_int_equal(stats(0).camera_state, BMB_CAMERA_RESTING);
     picture(0, jpeg, jpeg_size); /* that was on its way */
     fake_run(t.f, t.device, 20000000);
-    assert_true(bmb_step(t.device) > t.f->now + 100000); /* nor does it keep the device awake */
+    assert_true(bmb_step(t.device) > t.f->now + 100000);         /* nor does it keep the device awake */
     assert_int_equal(stats(0).camera_state, BMB_CAMERA_RESTING); /* its silence is none */
     fake_frame(t.f, 0, jpeg, jpeg_size, true);                   /* waits in a buffer */
     t.f->now += 5000000;
@@ -247,7 +247,7 @@ static void a_camera_is_off_while_nobody_watches(void **state)
     assert_int_equal(fake_event_count(t.f, BMB_EVENT_CAMERA_RESTS), 1);
     fake_run(t.f, t.device, 60000000);
     assert_true(bmb_step(t.device) > t.f->now + 100000); /* it does not keep the device awake */
-    assert_int_equal(t.f->cameras[0].starts, 1); /* its silence is none */
+    assert_int_equal(t.f->cameras[0].starts, 1);         /* its silence is none */
     assert_int_equal(stats(0).restarts, 0);
     assert_int_equal(fake_event_count(t.f, BMB_EVENT_CAMERA_BACK), 0);
     bmb_sock s = ask("GET /yard.mjpeg HTTP/1.1\r\nHost: a\r\n\r\n");
