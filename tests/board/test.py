@@ -179,7 +179,7 @@ board = Board("board")
 
 def first_start():
     board.on()
-    took = board.picture(120)
+    took = board.picture(240)
     check("switched on, a picture comes", took is not None, f"{time.monotonic() - board.began:.1f} s after the power switch")
     times = board.sh("journalctl -o short-monotonic -b --no-pager | grep -e 'Starting bambino.service' -e 'Started bambino.service' | cut -d ']' -f 1") or ""
     since = [float(t) for t in re.findall(r"[\d.]+", times)]
@@ -205,29 +205,29 @@ def at_rest():
     rate = (after - before) / 10
     check("at rest, with the camera off, it wakes up less than five times a second", before > 0 and rate < 5, f"{rate:.1f} times")
     board.sh("sed -i '/^camera-rests = 1/d' /etc/bambino/bambino.ini; systemctl restart bambino")
-    check("and it serves again", board.picture(60) is not None)
+    check("and it serves again", board.picture(120) is not None)
 
 
 def faults():
     pid = board.sh("pidof -s bambino")
     board.sh("kill -9 $(pidof -s bambino)")
-    took = board.picture(60)
+    took = board.picture(120)
     check("killed, it is back", took is not None and board.sh("pidof -s bambino") != pid, f"{took or 0:.1f} s")
     began = time.monotonic()
     pid = board.sh("pidof -s bambino")
     board.sh("kill -STOP $(pidof -s bambino)")
-    back = wait_for(lambda: board.sh("pidof -s bambino") not in (pid, "", None), 60) and board.picture(60) is not None
+    back = wait_for(lambda: board.sh("pidof -s bambino") not in (pid, "", None), 60) and board.picture(120) is not None
     check("hung, the watchdog starts it again", back, f"{time.monotonic() - began:.1f} s")
     board.sh("systemctl set-property --runtime bambino MemoryMax=1M; systemctl restart --no-block bambino")
     time.sleep(12)
     killed = board.sh("dmesg | grep -c 'Killed process.*bambino'")
     board.sh("systemctl set-property --runtime bambino MemoryMax=infinity")
-    took = board.picture(90)
+    took = board.picture(180)
     check("out of memory it is killed, and comes back when there is some", took is not None and int(killed or 0) > 0, f"killed {killed} times, {took or 0:.1f} s")
     full = board.sh("dd if=/dev/zero of=/state/full bs=64k 2>/dev/null; dd if=/dev/zero of=/state/full2 bs=512 2>/dev/null; df --output=target,avail /state | tail -n 1")
     check("with a full state partition it goes on", board.goes_on() and "/state" in full, full)
     board.sh("systemctl restart bambino")
-    check("… and starts", board.picture(60) is not None)
+    check("… and starts", board.picture(120) is not None)
     board.sh("rm /state/full /state/full2")
 
 
@@ -249,13 +249,13 @@ def swapped():
     check("the log says which one is missed", "no camera matches platform:vivid-000" in (board.sh("journalctl -u bambino -n 200 --no-pager | cat") or ""))
     check("and cameras tells what there is", "platform:vivid-001" in (board.sh("bambino cameras") or ""))
     board.sh("sed -i 's/vivid-000/vivid-001/' /etc/bambino/bambino.ini; systemctl restart bambino")
-    check("named anew, it streams", board.picture(60) is not None)
+    check("named anew, it streams", board.picture(120) is not None)
     board.sh("sed -i '/^device = /d' /etc/bambino/bambino.ini; systemctl restart bambino")
-    check("without a name the one that is there streams", board.picture(60) is not None)
+    check("without a name the one that is there streams", board.picture(120) is not None)
     plug("")
     check("and whichever of its kind comes then", board.goes_on(), feed().get("camera_state"))
     board.sh("bambino cameras --write /etc/bambino/bambino.ini --overwrite; systemctl restart bambino")
-    board.picture(60)
+    board.picture(120)
 
 
 def upgrade():
@@ -290,7 +290,7 @@ def guide():
     name = os.path.basename(glob.glob(f"{packages}/bambino_*_arm64.deb")[0])
     board.sh("mkdir -p /run/guide && cd /run/guide && export HOME=/root && sudo() { \"$@\"; }; editor() { test -s \"$1\"; }")  # which a board has
     board.sh(f"cp /run/newer.deb {name}; dpkg-deb --fsys-tarfile {name} | tar -x -C / ./etc/bambino/bambino.ini; systemctl restart bambino")
-    board.picture(90, "front")
+    board.picture(180, "front")
     lines = [line for block in re.findall(r"```sh\n(.*?)```", text, re.S) for line in block.splitlines()]
     ran = 0
     for line in lines:
@@ -307,7 +307,7 @@ def guide():
         check(f"the guide's {line.split('#')[0].strip()}", said.endswith("status:0"), "" if said.endswith("status:0") else said[-300:])
     check("the guide has lines for a board", ran >= 9, f"{ran} lines")
     check("its picture is one", (board.sh("head -c 3 /run/guide/first.jpg | od -An -tx1") or "") == "ff d8 ff")
-    if not check("and it ends with a board that streams", board.picture(90) is not None):
+    if not check("and it ends with a board that streams", board.picture(180) is not None):
         print(board.sh("systemctl status --no-pager -l bambino | tail -n 20; cat /etc/bambino.ini /etc/systemd/system/bambino.service; ls -l /dev/video* /etc/bambino.ini"))
     board.sh("bambino service remove; systemctl daemon-reload; systemctl restart bambino")
 
@@ -326,12 +326,12 @@ def cuts():
             time.sleep(0.2)
         board.off()
         board.on()
-        took = board.picture(120)
+        took = board.picture(240)
         if not check(f"power cut {i + 1}, {at:.1f} s after it was switched on: it comes back and streams", took is not None, f"{took or 0:.1f} s"):
             shutil.copy(f"{work}/console", f"{image}/console-of-cut-{i + 1}")
         board.off()
     board.on()
-    check("at the end the settings are what they were", board.picture(120) is not None and "vivid" in (board.sh("cat /etc/bambino/bambino.ini") or ""))
+    check("at the end the settings are what they were", board.picture(240) is not None and "vivid" in (board.sh("cat /etc/bambino/bambino.ini") or ""))
 
 
 def late():
@@ -342,7 +342,7 @@ def late():
     check("without camera, network and clock the service starts", started is not None and "started" in started)
     other.sh("modprobe vivid")
     other.monitor("set_link card on")
-    took = other.picture(90, "front")
+    took = other.picture(180, "front")
     if not check("camera and network come: so do pictures", took is not None, f"{took or 0:.1f} s"):
         print(other.sh("systemctl status --no-pager bambino | tail -n 12; ip -br address; ls /dev/video*; tail -n 20 /etc/bambino/bambino.ini"))
     other.sh(f"date -s @{int(time.time())}")
@@ -355,7 +355,7 @@ chosen = [n for n in rounds if not options.only or n in options.only.split(",")]
 try:
     if chosen and chosen[0] != "first_start" and chosen != ["late"]:
         board.on()
-        board.picture(120)
+        board.picture(240)
     for name in chosen:
         print(f"{name.replace('_', ' ')} ({time.monotonic() - board.began if board.process else 0:.0f} s)", flush=True)
         rounds[name]()
