@@ -338,7 +338,7 @@ def late():
     """No camera when it starts, a clock of 1970, and a network that comes later."""
     other = Board("late")
     other.on("modprobe.blacklist=vivid", rtc="base=1970-01-01T00:00:00", network=False)
-    started = other.sh("while ! systemctl is-active --quiet bambino; do sleep 1; done; echo started", 120)
+    started = other.sh("while ! systemctl is-active --quiet bambino; do sleep 1; done; echo started", 300)
     check("without camera, network and clock the service starts", started is not None and "started" in started)
     other.sh("modprobe vivid")
     other.monitor("set_link card on")
