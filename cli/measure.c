@@ -400,7 +400,7 @@ static void row(const char *what, const double *us, double sum, const char *unit
             printf(" %9s", "-");
         }
     }
-    if (sum > 0) {
+    if (us[0] > 0) { /* also where it is too little to tell */
         printf("   %9.2f %s\n", sum, unit);
     } else {
         puts("");
