@@ -1,4 +1,5 @@
-"""Reads a transport stream and judges it: continuity counters, how far apart PCRs, and PAT and PMT are (ISO/IEC 13818-1)."""
+"""Reads a transport stream and judges it: continuity counters, how far apart PCRs, and PAT and PMT are (ISO/IEC 13818-1).
+check_ts.py [MS]: how much longer a machine that was held up may have let it wait."""
 import sys
 
 data = sys.stdin.buffer.read()
@@ -19,9 +20,10 @@ for at in range(0, len(data) - 187, 188):
         for table in waiting:  # a table goes right before a PCR: the same instant
             tables[table].append(pcrs[-1])
         waiting = []
+slack = float(sys.argv[1]) if len(sys.argv) > 1 else 0
 apart = max(b - a for a, b in zip(pcrs, pcrs[1:]))
 backward = sum(b < a for a, b in zip(pcrs, pcrs[1:]))
 rest = max(b - a for times in tables.values() for a, b in zip(times, times[1:]))
-good = faults + jumps == 0 and backward == 0 and len(pcrs) > 100 and apart <= 40 and rest <= 100
+good = faults + jumps == 0 and backward == 0 and len(pcrs) > 100 and apart <= 40 + slack and rest <= 100 + slack
 print(f"{len(data) // 188} packets, {faults} faults, {len(pcrs)} PCRs at most {apart:.1f} ms apart, tables {rest:.1f} ms:",
       "in order" if good else "NOT in order")

@@ -21,18 +21,28 @@ static int stop(void **state)
     return served_stop(&s);
 }
 
-/* What a decoder shows, frame by frame: none may be missing or out of order. A machine that is busy may make a client
- * over TCP lag; then what it missed was skipped for it, and counted. */
-static void decode(const char *feed, uint16_t width, uint16_t height, size_t count, const char *command)
+/* What a decoder shows, frame by frame: none out of order, and none missing that the device handed out to another
+ * reader meanwhile. A machine that is busy may make a client over TCP lag (then what it missed was skipped for it, and
+ * counted) or lose packets on their way to it: then once more. */
+static bool decoded(const char *feed, uint16_t width, uint16_t height, size_t count, const char *command)
 {
     pictures p;
+    witness w;
     char skipped[64];
+    assert_true(witness_start(&w, s.tcp, feed));
     pictures_read(&p, width, height, count, count / 3, command);
-    assert_int_equal(p.count, count);
-    assert_int_equal(p.unreadable + p.repeated + p.backward, 0);
+    size_t missed = witness_missed(&w, &p);
     snprintf(skipped, sizeof skipped, "['feeds'][%d]['skipped']", strcmp(feed, "station") == 0 ? 0 : 2);
-    if (p.missing > 0) assert_true(p.missing <= served_figure(&s, skipped));
-    assert_true(p.age_ms_median > 0 && p.age_ms_median < 1500);
+    return p.count == count && p.unreadable + p.repeated + p.backward == 0 && p.age_ms_median > 0 &&
+           p.age_ms_median < 1500 && (missed == 0 || (missed != SIZE_MAX && missed <= served_figure(&s, skipped)));
+}
+
+static void decode(const char *feed, uint16_t width, uint16_t height, size_t count, const char *command)
+{
+    for (int tries = 0; tries < 3; tries++) {
+        if (decoded(feed, width, height, count, command)) return;
+    }
+    fail_msg("three times not as it should be, see above");
 }
 
 static void with_ffmpeg(const char *feed, const char *transport, uint16_t width, uint16_t height, size_t count)
@@ -112,15 +122,20 @@ static void ffmpeg_takes_a_transport_stream_over_http(void **state)
 static void a_transport_stream_is_in_order(void **state)
 {
     (void)state;
-    char out[1024];
-    for (int tries = 0; tries < 3; tries++) { /* its clock is that of the machine, which may be busy elsewhere */
-        process_run(out, sizeof out,
-                    "curl -s --max-time 6 http://127.0.0.1:%u/station.ts | python3 " BAMBINO_SOURCE
-                    "/tests/e2e/check_ts.py",
-                    s.http);
-        print_message("%s", out);
+    char out[1024], path[] = "/tmp/bambino-ts-XXXXXX";
+    int fd = mkstemp(path);
+    assert_true(fd >= 0);
+    close(fd);
+    for (int tries = 0; tries < 3; tries++) { /* its clock is that of the machine, which may be busy elsewhere … */
+        process_run(out, sizeof out, "curl -s --max-time 6 http://127.0.0.1:%u/station.ts >%s", s.http, path);
+        double held_up = served_figure(&s, "['device']['longest_delay_ms']"); /* … and the device knows of it */
+        double gap = served_figure(&s, "['feeds'][0]['camera_gap_ms_most']") - 41;
+        if (held_up < gap) held_up = gap;
+        process_run(out, sizeof out, "python3 " BAMBINO_SOURCE "/tests/e2e/check_ts.py %.0f <%s", held_up, path);
+        print_message("held up by %.0f ms: %s", held_up, out);
         if (strstr(out, ": in order") != NULL) break;
     }
+    unlink(path);
     assert_non_null(strstr(out, ": in order"));
 }
 

@@ -64,6 +64,7 @@ bool served_start(served *s, const char *program, const char *arguments)
     }
     s->http = port_of(s->text, "http://");
     s->rtsp = port_of(s->text, "rtsp://");
+    s->tcp = port_of(s->text, "tcp://");
     return true;
 }
 

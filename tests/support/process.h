@@ -15,7 +15,7 @@ typedef struct served {
     pid_t pid;
     int out;         /* its standard output */
     char text[8192]; /* what it printed until it was ready */
-    uint16_t http, rtsp;
+    uint16_t http, rtsp, tcp;
 } served;
 
 /* Starts `PROGRAM ARGUMENTS` and reads until "Ctrl-C stops." is printed; finds the ports in its addresses. */
