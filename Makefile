@@ -16,19 +16,19 @@ test:
 	@scripts/sources build/sources
 	@$(call BUILD,firmware)
 	@$(call BUILD,debug)
-	@cd build/debug && ctest --output-on-failure --parallel $(JOBS)
+	@scripts/run-tests build/debug
 
 # Units only: no camera, no browser, no decoder.
 test-quick:
 	@scripts/setup test
 	@$(call BUILD,debug)
-	@cd build/debug && ctest --output-on-failure --parallel $(JOBS) -L unit
+	@scripts/run-tests build/debug -L unit
 
 test-sanitized:
 	@scripts/setup test
 	@scripts/sources build/sources
 	@$(call BUILD,sanitized)
-	@cd build/sanitized && ctest --output-on-failure --parallel $(JOBS) -LE 'page|board'
+	@scripts/run-tests build/sanitized -LE 'page|board'
 
 # The unit tests on other processors, in Debian's emulator: s390x is big-endian, armhf has 32 bits. For RISC-V this Debian has
 # no libraries: there it is core and protocols.

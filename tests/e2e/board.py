@@ -5,6 +5,8 @@ Each image runs in QEMU; its network is QEMU's, which forwards ports of this mac
 are curl, ffmpeg (which decodes) and plain sockets."""
 import configparser, ctypes, gzip, json, os, re, signal, socket, struct, subprocess, sys, tempfile, time, traceback
 
+from ports import free_port
+
 folder, read_strip = sys.argv[1], sys.argv[2]
 libc = ctypes.CDLL(None)
 here = os.path.dirname(os.path.abspath(__file__))
@@ -12,12 +14,6 @@ limits = configparser.ConfigParser()
 limits.read(os.path.join(here, "../../ports/mps2/limits.ini"))
 work = tempfile.mkdtemp(prefix="bambino-board-")
 failures = []
-
-
-def free_port(kind=socket.SOCK_STREAM):
-    with socket.socket(socket.AF_INET, kind) as s:
-        s.bind(("127.0.0.1", 0))
-        return s.getsockname()[1]
 
 
 def check(what, ok, why=""):

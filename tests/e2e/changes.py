@@ -17,15 +17,11 @@ import tempfile
 import threading
 import time
 
+from ports import free_port
+
 COMMAND, CHANGES = sys.argv[1], int(sys.argv[2]) if len(sys.argv) > 2 else 120
 SIZES = ["160x120", "320x240", "640x480", "640x360", "1280x720"]
 stopping = False
-
-
-def free_port():
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        return s.getsockname()[1]
 
 
 HTTP, RTSP, RAW, FRAMED = (free_port() for _ in range(4))

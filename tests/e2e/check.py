@@ -1,7 +1,9 @@
 #!/usr/bin/env python3
 """bambino check against a device, against other programs that send, and against a relay that loses, turns round and doubles
 what it passes on: what it says is what happened. check.py PATH-OF-BAMBINO"""
-import atexit, http.server, json, os, random, re, signal, socket, subprocess, sys, tempfile, threading, time, urllib.request
+import atexit, http.server, json, os, re, signal, socket, subprocess, sys, tempfile, threading, time, urllib.request
+
+from ports import free_ports
 
 command = sys.argv[1]
 here = tempfile.mkdtemp()
@@ -15,24 +17,6 @@ def check(good, what):
     if not good:
         bad.append(what)
         print("FAILED", what, flush=True)
-
-
-def free_ports(n=2, kind=socket.SOCK_DGRAM):
-    """A run of free ports, the first one even."""
-    while True:
-        first = random.randrange(20000, 32000, 2)
-        try:
-            held = []
-            for port in range(first, first + n):
-                s = socket.socket(socket.AF_INET, kind)
-                held.append(s)
-                s.bind(("127.0.0.1", port))
-            return first
-        except OSError:
-            pass
-        finally:
-            for s in held:
-                s.close()
 
 
 def begin(*words, **more):

@@ -18,6 +18,8 @@ import tempfile
 import threading
 import time
 
+from ports import free_port
+
 COMMAND = sys.argv[1]
 ROOT = os.path.join(os.path.dirname(os.path.abspath(__file__)), "..", "..")
 passed, failed = 0, 0
@@ -59,12 +61,6 @@ class Answers:
 
     def __getattr__(self, name):
         return getattr(self.file, name)
-
-
-def free_port():
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        return s.getsockname()[1]
 
 
 CONFIG = """[device]

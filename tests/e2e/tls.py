@@ -3,6 +3,8 @@
 pushes, and peers that do it wrong. tls.py PATH-OF-BAMBINO"""
 import hashlib, hmac, os, re, signal, socket, ssl, struct, subprocess, sys, tempfile, time
 
+from ports import free_port
+
 command = os.path.abspath(sys.argv[1])
 folder = tempfile.mkdtemp(prefix="bambino-tls-")
 failures, passed, heard = [], 0, []
@@ -309,18 +311,24 @@ make_certificate("receiver")
 pin = run("openssl", "x509", "-noout", "-sha256", "-fingerprint", "-in", receiver + ".crt").stdout.strip().split("=")[-1]
 
 
-def free_port():
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        return s.getsockname()[1]
+def listens(port):
+    """Without a connection, which would be the receiver's first."""
+    rows = [line.split() for name in ("tcp", "tcp6") for line in open(f"/proc/net/{name}")]
+    return any(row[3] == "0A" and row[1].endswith(f":{port:04X}") for row in rows if len(row) > 3)
 
 
 class Receiver:
     def __init__(self):
+        while not self.start():
+            pass  # somebody else has taken the port meanwhile
+
+    def start(self):
         self.port = free_port()
         self.out = open(at(f"received-{self.port}"), "w+b")
         self.process = subprocess.Popen(["openssl", "s_server", "-accept", str(self.port), "-cert", receiver + ".crt", "-key", receiver + ".key", "-quiet"],
                                         stdin=subprocess.PIPE, stdout=self.out, stderr=subprocess.DEVNULL)
+        wait_for(lambda: self.process.poll() is not None or listens(self.port))
+        return self.process.poll() is None
 
     def received(self):
         with open(self.out.name, "rb") as f:
