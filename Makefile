@@ -31,7 +31,7 @@ test-sanitized:
 	@scripts/run-tests build/sanitized -LE 'page|board'
 
 # The unit tests on other processors, in Debian's emulator: s390x is big-endian, armhf has 32 bits. For RISC-V this Debian has
-# no libraries: there it is core and protocols.
+# no libraries: they are made from sources, and what reads configurations is left out.
 CROSS ?= aarch64-linux-gnu arm-linux-gnueabihf riscv64-linux-gnu s390x-linux-gnu
 SANITIZE ?= yes
 test-cross:
