@@ -111,7 +111,7 @@ figures:
 	@$(call BUILD,release)
 	@scripts/figures
 
-# Without our presets: Release and Debug, gcc and clang.
+# Without our presets, with gcc and with clang.
 plain-builds:
 	@scripts/setup test
 	@scripts/setup fuzz
