@@ -109,11 +109,12 @@ static size_t distance(uint64_t a, uint64_t b)
 size_t witness_missed(witness *w, const pictures *p)
 {
     char line[64];
-    size_t at = 0, first = 0, last = 0, to_first = SIZE_MAX, to_last = SIZE_MAX;
+    size_t at = 0, left_out, first = 0, last = 0, to_first = SIZE_MAX, to_last = SIZE_MAX;
     bool whole = p->count > p->unreadable && witness_saw(w, p->last_us - SLACK_US);
     pclose(w->reader);
     FILE *in = fopen(w->path, "r");
     while (in != NULL && fgets(line, sizeof line, in) != NULL) {
+        if (sscanf(line, "skipped %zu", &left_out) == 1) at += left_out; /* not for it, but the feed had them */
         if (!isdigit((unsigned char)line[0])) continue;
         uint64_t taken = strtoull(line, NULL, 10);
         if (distance(taken, p->first_us) < to_first) to_first = distance(taken, p->first_us), first = at;
@@ -123,7 +124,7 @@ size_t witness_missed(witness *w, const pictures *p)
     if (in != NULL) fclose(in);
     unlink(w->path);
     size_t seen = last - first + 1, read = p->count - p->unreadable - p->repeated - p->backward;
-    printf("another reader saw %zu in that time\n", seen);
+    printf("the feed had %zu in that time, another reader says\n", seen);
     if (!whole) return SIZE_MAX;
     return seen > read && p->missing > 0 ? seen - read : 0;
 }
