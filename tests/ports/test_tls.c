@@ -416,8 +416,12 @@ static void memory_is_what_the_budget_says(void **state)
     dialled = client.dialled_most > dialled ? client.dialled_most : dialled;
     run("rm -r %s", folder);
     const unsigned narrow = sizeof(void *) == 4; /* pointers are smaller there: a little is left over */
-    assert_in_range(accepted, server.accepted_size - narrow * 512, server.accepted_size);
-    assert_in_range(dialled, server.dialled_size - 256 - narrow * 512, server.dialled_size);
+    unsigned left = narrow * 512;
+#ifdef __riscv /* Mbed TLS reckons with numbers of 32 bits there */
+    left = 512;
+#endif
+    assert_in_range(accepted, server.accepted_size - left, server.accepted_size);
+    assert_in_range(dialled, server.dialled_size - 256 - left, server.dialled_size);
     assert_in_range(fixed, server.fixed_size - 2048 - narrow * 4096, server.fixed_size);
 }
 
