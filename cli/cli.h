@@ -109,7 +109,7 @@ typedef struct cli_config {
     char users[CLI_TEXT_MAX], names[CLI_TEXT_MAX], origins[CLI_TEXT_MAX];
     int anybody; /* 0: watching as long as there are no users; else 1 + bmb_role */
     int64_t embed, host_viewers, repeats;
-    int64_t uplink_kbps, cpu_percent;
+    int64_t uplink_kbps, cpu_percent, announce;
     int light_style; /* bmb_light_style */
     char light_file[CLI_TEXT_MAX];
 } cli_config;
@@ -319,6 +319,10 @@ int cli_preview(cli_device *d, const char *camera, const char *out);
 bool cli_light_open(cli_device *d);
 uint64_t cli_light_tend(cli_device *d, uint64_t next);
 void cli_light_close(cli_device *d);
+/* Announcing by DNS-SD what others can reach. Prints a message and returns false where this build cannot. */
+bool cli_presence_open(const cli_device *d);
+void cli_presence_tend(cli_device *d);
+bool cli_announce_there(void);
 /* Prints what is wrong with a configuration, and what could be instead. Returns false. */
 bool cli_fault(const cli_device *d, const bmb_fault *why);
 /* Hands over the memory and opens. */

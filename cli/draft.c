@@ -67,7 +67,7 @@ static bool is_one_of(const key_row *k, const char *const *names)
 /* Keys that only an opening takes over. */
 static bool takes_opening(const key_row *k)
 {
-    static const char *const live[] = { "name", "log", "cpu-percent", NULL };
+    static const char *const live[] = { "name", "log", "cpu-percent", "announce", NULL };
     static const char *const of_feed[] = { "multicast",        "multicast-ttl",  "multicast-parity",
                                            "multicast-always", "multicast-open", NULL };
     static const char *const of_web[] = { "secure", "plain", NULL };

@@ -96,6 +96,8 @@ static const key_row keys[] = {
       "what all viewers and pushes may take together: shared evenly, and who would leave too little for all is "
       "refused; "
       "0: no bound. The budget reckons with it, or with the board's link" },
+    { SECTION_NETWORK, "announce", KEY_INT, DEVICE(announce), 0, 1, NULL, "0 or 1", "0",
+      "tell the network by DNS-SD what is served, so that players and browsers list it; the Avahi daemon does it" },
 
     { SECTION_HTTP, "listen", KEY_ADDR, DEVICE(http), 0, 0, NULL, "", "off",
       "ADDRESS:PORT; an empty address means every interface, port 0 any free one" },

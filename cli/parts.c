@@ -12,6 +12,7 @@ static const struct {
     { "JPEG", HAS_JPEG, NULL, "BAMBINO_JPEG: a camera must deliver JPEG itself, and stills are as it delivers them" },
     { "H.264", HAS_H264, NULL, "BAMBINO_H264: a camera must deliver H.264 itself" },
     { "simulation", false, bmb_sim_there, "BAMBINO_SIM: no drawn cameras, clips, boards; no `bambino demo`" },
+    { "announcements", false, cli_announce_there, "BAMBINO_ANNOUNCE: `announce = 1` is refused" },
     { "page", HAS_PAGE, NULL, "BAMBINO_PAGE: status.json, the pictures and the settings are there" },
     { "check", HAS_CHECK, NULL, "BAMBINO_CHECK: no `bambino check`" },
     { "plots", HAS_PLOT, NULL, "BAMBINO_PLOT: no `bambino check --plot`" },

@@ -199,6 +199,7 @@ void cli_serve(cli_device *d, double seconds)
     while (!cli_interrupted() && !d->again) {
         uint64_t next = bmb_step(d->device);
         cli_write_descriptions(d);
+        cli_presence_tend(d);
         if (d->board != NULL) next = tend_board(d, next);
         if (d->layers != NULL) next = cli_settings_tend(d, next);
         next = cli_access_tend(d, cli_secure_tend(d, cli_light_tend(d, show_life(d, &life, next))));
@@ -274,7 +275,7 @@ static bool start(cli_device *d)
     if (d->board != NULL) (void)bmb_board_boot(d->board);
     cli_plan_warn(d);
     tell_devices(d);
-    return cli_light_open(d) && cli_open(d);
+    return cli_presence_open(d) && cli_light_open(d) && cli_open(d);
 }
 
 /* The file and what was changed over it; without a file, what it would say for the cameras of this machine. */
@@ -314,7 +315,7 @@ static int serve_once(cli_device *d, const run_options *options, double seconds,
     if (options->board != NULL && strlen(options->board) >= sizeof d->file.board) return EXIT_USAGE;
     if (!cli_attach_as(d, options->board) || !cli_prepare(d)) return EXIT_FAILED;
     cli_api_begin(d);
-    if (options->check) return check(d) ? EXIT_OK : EXIT_FAILED;
+    if (options->check) return cli_presence_open(d) && check(d) ? EXIT_OK : EXIT_FAILED;
     if (!start(d) || !cli_draft_begin(d)) return EXIT_FAILED;
     cli_catch_signals(&d->port);
     if (d->board == NULL) {

@@ -34,7 +34,7 @@ check "own part of one file: $own of $most KiB" test "$own" -lt $most
 check "with the board's libraries: $shared of $most KiB" test "$shared" -lt $most
 command="qemu-aarch64 build/cross/aarch64-linux-gnu/bambino"
 check "it needs no library" not sh -c "aarch64-linux-gnu-readelf -d build/cross/aarch64-linux-gnu/bambino | grep NEEDED"
-for part in TLS H.264 simulation page check plots sheets manual measure; do check "its version says that there is no $part" says "$part: no" $command --version; done
+for part in TLS H.264 simulation announcements page check plots sheets manual measure; do check "its version says that there is no $part" says "$part: no" $command --version; done
 check "it has JPEG" says "JPEG: yes" $command --version
 check "no demo" says "this build has no simulated cameras" $command demo
 check "no drawn camera" says 'camera "station" is missing: this build has no simulated cameras' $command run demo/railway.ini
@@ -55,6 +55,8 @@ program = while cat '$here/one.jpg'; do sleep 0.1; done
 shell = 1
 [feed cab]
 C
+printf '[network]\nannounce = 1\n' | cat "$here/c.ini" - >"$here/announce.ini"
+check "nothing announced" says "this build announces nothing" $command run --check "$here/announce.ini"
 $command run "$here/c.ini" >"$here/out" 2>"$here/err" &
 server=$!
 for _ in $(seq 100); do grep -q "Ctrl-C stops" "$here/out" && break; sleep 0.1; done
