@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc)
 BUILD = { scripts/sources build/sources mbedtls || echo "Its sources cannot be had just now: there is no encryption in this build."; } && echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages release test-release abi board-image test-board board-demo plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs figures clean
+.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages release test-release abi board-roots board-image test-board board-demo plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs figures clean
 
 demo:
 	@scripts/setup build
@@ -30,8 +30,7 @@ test-sanitized:
 	@$(call BUILD,sanitized)
 	@scripts/run-tests build/sanitized -LE 'page|board'
 
-# The unit tests on other processors, in Debian's emulator: s390x is big-endian, armhf has 32 bits. For RISC-V this Debian has
-# no libraries: they are made from sources, and what reads configurations is left out.
+# The unit tests on other processors, in Debian's emulator: s390x is big-endian, armhf has 32 bits.
 CROSS ?= aarch64-linux-gnu arm-linux-gnueabihf riscv64-linux-gnu s390x-linux-gnu
 SANITIZE ?= yes
 test-cross:
@@ -83,17 +82,21 @@ abi:
 	@scripts/setup packages
 	@scripts/abi
 
-# A disk for a single-board computer with 64-bit ARM, the whole of it in the emulator (BOARD_CUTS times the power is cut),
-# and the same to look at. As root.
+# A disk for a single-board computer with 64-bit ARM (board-roots is the part of it that no change of ours touches), the whole
+# of it in the emulator (BOARD_CUTS times the power is cut), and the same to look at. As root.
 BOARD_CUTS ?= 20
-board-image:
+board-roots:
 	@scripts/setup packages
 	@scripts/setup board
+	@scripts/board-image --root & root=$$!; scripts/packages --root arm64 && wait $$root
+board-image: board-roots
 	@$(MAKE) --no-print-directory -s packages ARCH=arm64
 	@scripts/board-image build/board build/packages
 test-board:
 	@$(MAKE) --no-print-directory -s board-image || { [ ! -e /proc/sys/fs/binfmt_misc/qemu-aarch64 ] && echo "No image can be built here: not tested."; }
-	@[ ! -e build/board/root.img ] || python3 tests/board/test.py build/board build/packages --cuts $(BOARD_CUTS)
+	@[ ! -e build/board/root.img ] || { cp tests/kernel/usb_camera.c build/roots/arm64-build/tmp/ && \
+		chroot build/roots/arm64-build aarch64-linux-gnu-gcc -O1 -std=gnu11 -static -o /tmp/usb_camera /tmp/usb_camera.c && \
+		python3 tests/board/test.py build/board build/packages --cuts $(BOARD_CUTS) --usb build/roots/arm64-build/tmp/usb_camera; }
 board-demo:
 	@[ -e build/board/root.img ] || $(MAKE) --no-print-directory -s board-image
 	@scripts/board-demo build/board
@@ -111,7 +114,7 @@ figures:
 	@$(call BUILD,release)
 	@scripts/figures
 
-# Without our presets, with gcc and with clang.
+# Without our presets, with clang.
 plain-builds:
 	@scripts/setup test
 	@scripts/setup fuzz

@@ -1,6 +1,7 @@
 #!/usr/bin/env python3
 """A whole emulated single-board computer: from its power switch to a picture in a client on this machine, and whatever may
-happen to it. test.py FOLDER-OF-IMAGE PACKAGES [--cuts N] [--only NAMES]"""
+happen to it. test.py FOLDER-OF-IMAGE PACKAGES [--cuts N] [--only NAMES] [--usb PROGRAM]
+PROGRAM: the USB camera of tests/kernel, for the board's processor. Two boards share the rounds: they mostly wait."""
 import argparse, glob, json, os, random, re, shutil, signal, socket, subprocess, sys, tempfile, threading, time, urllib.request
 
 parser = argparse.ArgumentParser()
@@ -9,6 +10,7 @@ parser.add_argument("packages")
 parser.add_argument("--cuts", type=int, default=2)
 parser.add_argument("--only", default="")
 parser.add_argument("--seed", type=int, default=1)
+parser.add_argument("--usb", default="")
 options = parser.parse_args()
 image, packages = os.path.realpath(options.image), os.path.realpath(options.packages)
 work = tempfile.mkdtemp(prefix="bambino-board-")
@@ -51,7 +53,7 @@ class Board:
         self.began = time.monotonic()
         self.process = subprocess.Popen(
             ["qemu-system-aarch64", "-machine", "virt", "-cpu", "cortex-a57", "-smp", "2", "-m", "512", "-display", "none", "-no-reboot", "-serial", "stdio",
-             "-kernel", f"{image}/kernel", "-initrd", f"{image}/first.gz", "-append", f"console=ttyAMA0 panic=1 bambino.shell {more}", "-rtc", rtc,
+             "-kernel", f"{image}/kernel", "-initrd", f"{image}/first.gz", "-append", f"console=ttyAMA0 panic=1 kpti=off nokaslr bambino.shell {more}", "-rtc", rtc,
              "-drive", f"file={image}/root.img,if=virtio,format=raw,readonly=on", "-drive", f"file={self.state},if=virtio,format=raw",
              "-drive", f"file={self.third},if=virtio,format=raw",
              "-netdev", f"user,id=n,hostfwd=tcp:127.0.0.1:{self.http}-:8080,hostfwd=tcp:127.0.0.1:{self.rtsp}-:8554", "-device", "virtio-net-pci,netdev=n,id=card",
@@ -231,10 +233,14 @@ def faults():
     board.sh("rm /state/full /state/full2")
 
 
+def feed():
+    return (board.status().get("feeds") or [{}])[0]
+
+
 def unplugged():
     board.sh("echo vivid.0 > /sys/bus/platform/drivers/vivid/unbind")
-    gone = wait_for(lambda: (board.status().get("feeds") or [{}])[0].get("camera_state") in ("waiting", "starting"), 30)
-    check("unplugged, the feed says so", gone, (board.status().get("feeds") or [{}])[0].get("camera_error"))
+    gone = wait_for(lambda: feed().get("camera_state") in ("waiting", "starting"), 30)
+    check("unplugged, the feed says so", gone, feed().get("camera_error"))
     board.sh("echo vivid.0 > /sys/bus/platform/drivers/vivid/bind")
     began = time.monotonic()
     check("plugged in again, it goes on", board.goes_on(), f"ten pictures after {time.monotonic() - began:.1f} s")
@@ -244,7 +250,6 @@ def swapped():
     """Another camera in place of the one that is named, and of one that is not."""
     plug = lambda which: board.sh(f"echo vivid.0 > /sys/bus/platform/drivers/vivid/unbind; for i in 1 2 3 4 5; do modprobe -r vivid && break; sleep 1; done; modprobe vivid {which}")
     plug("n_devs=2 node_types=0x100,0x1")  # the first of the two only shows pictures
-    feed = lambda: (board.status().get("feeds") or [{}])[0]
     check("another camera comes in its place: it is not taken for the one that is named", wait_for(lambda: feed().get("camera_state") == "waiting", 30) and not board.goes_on(seconds=6))
     check("the log says which one is missed", "no camera matches platform:vivid-000" in (board.sh("journalctl -u bambino -n 200 --no-pager | cat") or ""))
     check("and cameras tells what there is", "platform:vivid-001" in (board.sh("bambino cameras") or ""))
@@ -312,12 +317,38 @@ def guide():
     board.sh("bambino service remove; systemctl daemon-reload; systemctl restart bambino")
 
 
+def usb():
+    """A camera at USB beside the one that streams: in software, plugged into the kernel's virtual host controller."""
+    clip = open("demo/loco.mjpeg", "rb").read()
+    program = open(options.usb, "rb").read()
+    with open(board.third, "r+b") as f:
+        f.write(program + clip)
+    board.sh(f"modprobe vhci-hcd; head -c {len(program)} /dev/vdc > /run/usb; tail -c +{len(program) + 1} /dev/vdc | head -c {len(clip)} > /run/clip; chmod +x /run/usb")
+    plug = "(/run/usb 0 /run/clip 320 240 10 'Siding camera' >/run/usb.said 2>&1 &)"
+    board.sh(plug)
+    seen = wait_for(lambda: "usb-vhci_hcd.0-1" in (board.sh("bambino cameras") or ""), 30)
+    check("plugged in, a USB camera is found", seen, "" if seen else board.sh("bambino cameras; cat /run/usb.said; dmesg | tail"))
+    board.sh("cp /etc/bambino/bambino.ini /run/kept; sed -i 's/^device = .*/device = usb-vhci_hcd.0-1/; /^size = /d; /^rate = /d' /etc/bambino/bambino.ini; systemctl restart bambino")
+    if not check("named, it streams", board.picture(120) is not None and board.goes_on(), feed().get("camera_error", "")):
+        print(board.sh("cat /etc/bambino/bambino.ini; journalctl -u bambino -n 12 --no-pager | cat; cat /run/usb.said"))
+    check("as it delivers them: nothing is encoded", "streams MJPEG" in (board.sh("cat /run/usb.said") or "") and feed().get("codec") == "jpeg", feed().get("codec"))
+    board.sh("kill $(pidof usb)")
+    check("pulled out, the feed says so", wait_for(lambda: feed().get("camera_state") in ("waiting", "starting"), 30), feed().get("camera_error"))
+    board.sh(plug)
+    began = time.monotonic()
+    check("plugged in again, it goes on", board.goes_on(), f"ten pictures after {time.monotonic() - began:.1f} s")
+    board.sh("kill $(pidof usb); cp /run/kept /etc/bambino/bambino.ini; systemctl restart bambino")
+    board.picture(120)
+
+
 def cuts():
-    board.off()
+    """The first one cuts the board that runs already, the others one that was just switched on."""
     for i in range(options.cuts):
-        board.on()
+        if i > 0:
+            board.off()
+            board.on()
         at = random.uniform(5, 45)
-        end = time.monotonic() + at
+        end = time.monotonic() + (at if i > 0 else at / 5)
         writing = False
         while time.monotonic() < end:
             if not writing and board.get("/status.json"):
@@ -327,33 +358,58 @@ def cuts():
         board.off()
         board.on()
         took = board.picture(240)
-        if not check(f"power cut {i + 1}, {at:.1f} s after it was switched on: it comes back and streams", took is not None, f"{took or 0:.1f} s"):
+        when = f"{at:.1f} s after it was switched on" if i > 0 else "while it runs"
+        if not check(f"power cut {i + 1}, {when}: it comes back and streams", took is not None, f"{took or 0:.1f} s"):
             shutil.copy(f"{work}/console", f"{image}/console-of-cut-{i + 1}")
-        board.off()
-    board.on()
-    check("at the end the settings are what they were", board.picture(240) is not None and "vivid" in (board.sh("cat /etc/bambino/bambino.ini") or ""))
+    if options.cuts > 0:
+        check("at the end the settings are what they were", "vivid" in (board.sh("cat /etc/bambino/bambino.ini") or ""))
 
 
 def late():
     """No camera when it starts, a clock of 1970, and a network that comes later."""
-    other = Board("late")
-    other.on("modprobe.blacklist=vivid", rtc="base=1970-01-01T00:00:00", network=False)
-    started = other.sh("while ! systemctl is-active --quiet bambino; do sleep 1; done; echo started", 300)
+    board.on("modprobe.blacklist=vivid", rtc="base=1970-01-01T00:00:00", network=False)
+    started = board.sh("while ! systemctl is-active --quiet bambino; do sleep 1; done; echo started", 300)
     check("without camera, network and clock the service starts", started is not None and "started" in started)
-    other.sh("modprobe vivid")
-    other.monitor("set_link card on")
-    took = other.picture(180, "front")
+    board.sh("modprobe vivid")
+    board.monitor("set_link card on")
+    took = board.picture(180, "front")
     if not check("camera and network come: so do pictures", took is not None, f"{took or 0:.1f} s"):
-        print(other.sh("systemctl status --no-pager bambino | tail -n 12; ip -br address; ls /dev/video*; tail -n 20 /etc/bambino/bambino.ini"))
-    other.sh(f"date -s @{int(time.time())}")
-    check("the clock is set: they go on", other.goes_on("front"))
-    other.off()
+        print(board.sh("systemctl status --no-pager bambino | tail -n 12; ip -br address; ls /dev/video*; tail -n 20 /etc/bambino/bambino.ini"))
+    board.sh(f"date -s @{int(time.time())}")
+    check("the clock is set: they go on", board.goes_on("front"))
+    board.sh("bambino cameras --write /etc/bambino/bambino.ini --overwrite; systemctl restart bambino")
+    board.picture(120)
 
 
-rounds = {"first_start": first_start, "at_rest": at_rest, "faults": faults, "unplugged": unplugged, "swapped": swapped, "upgrade": upgrade, "guide": guide, "cuts": cuts, "late": late}
-chosen = [n for n in rounds if not options.only or n in options.only.split(",")]
+rounds = {f.__name__: f for f in (first_start, late, at_rest, faults, unplugged, swapped, usb, upgrade, guide, cuts)}
+lanes = [("first_start", "at_rest", "faults", "unplugged", "swapped", "cuts"), ("late", "usb", "upgrade", "guide")]
+
+
+def lane(names):
+    """Another process with some of the rounds, on a board of its own. Its lines come as it writes them."""
+    process = subprocess.Popen([sys.executable, __file__, *sys.argv[1:], "--only", ",".join(names)], stdout=subprocess.PIPE, text=True)
+    for line in process.stdout:
+        m = re.match(r"(\d+) passed, (\d+) failed$", line)
+        if m:
+            global passed, failed
+            passed, failed = passed + int(m[1]), failed + int(m[2])
+        else:
+            print(f"{lanes.index(names) + 1}| {line}", end="", flush=True)
+    check(f"board {lanes.index(names) + 1} got to its end", process.wait() in (0, 1))
+
+
+if not options.only:
+    both = [threading.Thread(target=lane, args=[names]) for names in lanes]
+    for thread in both:
+        thread.start()
+    for thread in both:
+        thread.join()
+    shutil.rmtree(work)
+    print(f"{passed} passed, {failed} failed")
+    sys.exit(failed > 0)
+chosen = [n for n in rounds if n in options.only.split(",") and (n != "usb" or options.usb)]
 try:
-    if chosen and chosen[0] != "first_start" and chosen != ["late"]:
+    if chosen and chosen[0] not in ("first_start", "late"):
         board.on()
         board.picture(240)
     for name in chosen:
@@ -363,7 +419,7 @@ finally:
     if board.process and board.process.poll() is None:
         board.off()
     if failed:
-        shutil.copy(f"{work}/console", f"{image}/console")
+        shutil.copy(f"{work}/console", f"{image}/console-{chosen[0]}")
     shutil.rmtree(work)
 print(f"{passed} passed, {failed} failed")
 sys.exit(failed > 0)

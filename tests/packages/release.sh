@@ -21,6 +21,7 @@ for f in sources roots release; do [ ! -e "build/$f" ] || ln -s "$PWD/build/$f" 
 version=$(sed -n 's/^#define BMB_VERSION "\(.*\)"$/\1/p' include/bambino/version.h)
 own=$(dpkg --print-architecture)
 
+not() { ! "$@"; }
 cd "$copy/clone"
 check "a release" scripts/release "$out" "$own"
 mv "$out" "$copy/first"
@@ -40,7 +41,8 @@ check "and is fine where the version says so" scripts/abi
 
 mkdir "$copy/unpacked"
 tar -C "$copy/unpacked" -xf "$out/bambino-$version.tar.xz"
-check "its sources build, without git" sh -c "cd '$copy/unpacked/bambino-$version' && cmake -S . -B build/own -DBAMBINO_TESTS=OFF -DBAMBINO_BENCH=OFF -DBAMBINO_EXAMPLES=OFF && cmake --build build/own --parallel $(nproc)"
+check "its sources build, without git" sh -c "cd '$copy/unpacked/bambino-$version' && cmake -S . -B build/own -DCMAKE_BUILD_TYPE=Release -DBAMBINO_TESTS=OFF -DBAMBINO_BENCH=OFF && cmake --build build/own --parallel $(nproc) >'$copy/said.built' 2>&1 || { cat '$copy/said.built'; false; }"
+check "without a warning" not grep -q warning: "$copy/said.built"
 check "into a command that says its version" sh -c "[ \"\$('$copy/unpacked/bambino-$version/build/own/bambino' --version | head -n 1)\" = 'bambino $version' ]"
 mkdir -p "$folder"
 rm -f "$folder"/*.deb
