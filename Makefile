@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc)
 BUILD = { scripts/sources build/sources mbedtls || echo "Its sources cannot be had just now: there is no encryption in this build."; } && echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages release test-release abi board-roots board-image test-board board-demo plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs figures clean
+.PHONY: demo test test-quick build-sanitized test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages release test-release abi board-roots board-image test-board board-demo plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs figures clean
 
 demo:
 	@scripts/setup build
@@ -24,10 +24,11 @@ test-quick:
 	@$(call BUILD,debug)
 	@scripts/run-tests build/debug -L unit
 
-test-sanitized:
+build-sanitized:
 	@scripts/setup test
 	@scripts/sources build/sources
 	@$(call BUILD,sanitized)
+test-sanitized: build-sanitized
 	@scripts/run-tests build/sanitized -LE 'page|board'
 
 # The unit tests on other processors, in Debian's emulator: s390x is big-endian, armhf has 32 bits.

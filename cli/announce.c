@@ -90,7 +90,7 @@ static int add_all(void)
     return err < 0 ? err : avahi_entry_group_commit(here.group);
 }
 
-/* Somebody else has the name. */
+/* Somebody else has the name. false: it was so too often. */
 static bool another_name(void)
 {
     if (++here.renames > RENAMES_MOST) return false;
@@ -171,8 +171,12 @@ static void *work(void *ctx)
     for (;;) {
         bool other = take_over();
         if (here.client == NULL || here.lost) reconnect();
-        if (here.taken && here.group != NULL && avahi_entry_group_get_state(here.group) == AVAHI_ENTRY_GROUP_COLLISION)
-            other = another_name();
+        bool collided =
+            here.taken && here.group != NULL && avahi_entry_group_get_state(here.group) == AVAHI_ENTRY_GROUP_COLLISION;
+        if (collided && !another_name()) {
+            here.taken = false; /* somebody means it: no more */
+            tell(true, "nothing is announced: \"%s\", too, is somebody else's%s", here.name, "");
+        }
         if (other || here.taken) publish();
         (void)avahi_simple_poll_iterate(here.poll, here.client == NULL ? AGAIN_MS : -1);
     }

@@ -317,6 +317,15 @@ def guide():
     board.sh("bambino service remove; systemctl daemon-reload; systemctl restart bambino")
 
 
+def announced():
+    """By the service as it is confined."""
+    board.sh("cp /etc/bambino/bambino.ini /run/kept; printf '\\n[network]\\nannounce = 1\\n' >> /etc/bambino/bambino.ini; systemctl restart bambino")
+    said = "journalctl -u bambino -b --no-pager | grep -o 'announced in the network as.*'"
+    check("asked to, the service announces what it serves", wait_for(lambda: "board.local" in (board.sh(said) or ""), 30), board.sh(said) or board.sh("journalctl -u bambino -n 9 --no-pager; systemctl status avahi-daemon --no-pager"))
+    board.sh("cp /run/kept /etc/bambino/bambino.ini; systemctl restart bambino")
+    board.picture(120)
+
+
 def usb():
     """A camera at USB beside the one that streams: in software, plugged into the kernel's virtual host controller."""
     clip = open("demo/loco.mjpeg", "rb").read()
@@ -381,8 +390,8 @@ def late():
     board.picture(120)
 
 
-rounds = {f.__name__: f for f in (first_start, late, at_rest, faults, unplugged, swapped, usb, upgrade, guide, cuts)}
-lanes = [("first_start", "at_rest", "faults", "unplugged", "swapped", "cuts"), ("late", "usb", "upgrade", "guide")]
+rounds = {f.__name__: f for f in (first_start, late, at_rest, faults, unplugged, swapped, announced, usb, upgrade, guide, cuts)}
+lanes = [("first_start", "at_rest", "faults", "unplugged", "swapped", "cuts"), ("late", "announced", "usb", "upgrade", "guide")]
 
 
 def lane(names):
