@@ -17,7 +17,7 @@ if(BAMBINO_LIBRARIES AND EXISTS ${libraries}/libc.so) # with a C library of thei
   set(root ${BAMBINO_LIBRARIES})
   set(CMAKE_SYSROOT ${root})
   set(CMAKE_FIND_ROOT_PATH ${root})
-  set(CMAKE_EXE_LINKER_FLAGS_INIT "-L${libraries} -B${libraries}")
+  add_link_options(-L${libraries} -B${libraries})
 endif()
 set(CMAKE_CROSSCOMPILING_EMULATOR qemu-${processor} -L ${root})
 if(EXISTS /usr/lib/${BAMBINO_TRIPLE}/libm.so) # this machine's own
