@@ -25,7 +25,7 @@ test-quick:
 	@scripts/run-tests build/debug -L unit
 
 build-sanitized:
-	@scripts/setup test
+	@scripts/setup test clang
 	@scripts/sources build/sources
 	@$(call BUILD,sanitized)
 test-sanitized: build-sanitized
@@ -49,8 +49,7 @@ cross:
 
 # … and what the command for arm64 does, in Debian's emulator.
 test-board-command:
-	@scripts/setup cross "aarch64-linux-gnu"
-	@scripts/setup cross-build "aarch64-linux-gnu"
+	@scripts/setup cross aarch64-linux-gnu cross-build aarch64-linux-gnu
 	@tests/cross/test.sh
 
 # Debian packages, for this machine or another ARCH (arm64, armhf …), made and judged in a clean root; and what becomes of
@@ -87,8 +86,7 @@ abi:
 # of it in the emulator (BOARD_CUTS times the power is cut), and the same to look at. As root.
 BOARD_CUTS ?= 20
 board-roots:
-	@scripts/setup packages
-	@scripts/setup board
+	@scripts/setup packages board
 	@scripts/board-image --root & root=$$!; scripts/packages --root arm64 && wait $$root
 board-image: board-roots
 	@$(MAKE) --no-print-directory -s packages ARCH=arm64
@@ -117,8 +115,7 @@ figures:
 
 # Without our presets, with clang.
 plain-builds:
-	@scripts/setup test
-	@scripts/setup fuzz
+	@scripts/setup test clang
 	@scripts/plain-builds
 
 # Takes the pictures of docs/screenshots anew.
@@ -140,10 +137,10 @@ SLOW_SECONDS ?= 60
 bench:
 	@scripts/setup build
 	@$(call BUILD,bench)
-	@build/bench/bench/bench build/bench.json
+	@build/release/bench/bench build/bench.json
 	@echo "Behind a path of 3 Mbit/s, a feed of 6; the limit is 150 ms for 95 %:"
-	@SLOW_BOUND=150 tests/e2e/slow_link.sh build/bench/bambino $(SLOW_SECONDS) build/bench/bench/blocking_sender || true
-	@python3 bench/weak_links.py build/bench/bambino --seconds $(SLOW_SECONDS) --rates 3 --loss 0 --trips 5 --only table --plain || true
+	@SLOW_BOUND=150 tests/e2e/slow_link.sh build/release/bambino $(SLOW_SECONDS) build/release/bench/blocking_sender || true
+	@python3 bench/weak_links.py build/release/bambino --seconds $(SLOW_SECONDS) --rates 3 --loss 0 --trips 5 --only table --plain || true
 
 # What arrives behind narrow links: writes the table and the picture of docs/weak-links.md. As root, on a quiet machine.
 weak-links:
@@ -163,7 +160,7 @@ soak:
 # FUZZ_SECONDS for each target.
 FUZZ_SECONDS ?= 60
 fuzz:
-	@scripts/setup fuzz
+	@scripts/setup clang
 	@$(call BUILD,fuzz)
 	@$(call BUILD,fuzz-lines)
 	@scripts/fuzz $(FUZZ_SECONDS)

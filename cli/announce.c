@@ -141,6 +141,9 @@ static void on_client(AvahiClient *client, AvahiClientState state, void *ctx)
 static void reconnect(void)
 {
     int err = 0;
+    if (here.lost)
+        tell(true, "announcing waits for the Avahi daemon, which ended or lost us%s%s", "",
+             "");                                            /* it may be back at once */
     if (here.client != NULL) avahi_client_free(here.client); /* with its group */
     here.client = NULL;
     here.group = NULL;

@@ -458,6 +458,7 @@ const char *const *cli_format_names(bool push)
     const char **list = push ? push_formats : tcp_formats;
     const bmb_format_info *f;
     size_t n = 0;
+    if (list[0] != NULL) return list;
     list[n++] = "auto";
     for (int id = 0; id < BMB_FORMAT_COUNT; id++)
         for (size_t i = 0; (f = bmb_format_at(i)) != NULL; i++)

@@ -205,6 +205,7 @@ static bool next_h264(splitter *s, bool idle, const uint8_t **picture, size_t *s
 
 bool splitter_next(splitter *s, bool idle, const uint8_t **picture, size_t *size)
 {
+    if (s->size == 0) return false;
     if (s->kind == SPLIT_UNKNOWN && !find_out(s)) return false;
     if (s->kind == SPLIT_JPEG) return next_jpeg(s, picture, size);
     if (s->kind == SPLIT_H264) return next_h264(s, idle, picture, size);

@@ -8,7 +8,7 @@
 bmb_reader bmb_reader_of(const void *data, size_t size)
 {
     const uint8_t *start = (const uint8_t *)data;
-    return (bmb_reader){ .at = start, .end = start + size, .failed = false };
+    return (bmb_reader){ .at = start, .end = size > 0 ? start + size : start, .failed = false };
 }
 
 size_t bmb_left(const bmb_reader *r)

@@ -175,7 +175,7 @@ static bool take_section(bmb_patch *p, scan *s)
 
 bool bmb_patch_take(bmb_patch *p, bmb_text body)
 {
-    scan whole = { body.at, body.at + body.size }, *s = &whole;
+    scan whole = { body.at, body.size > 0 ? body.at + body.size : body.at }, *s = &whole;
     return each_member(p, s, take_section) && (next(s) == '\0' || refuse(p, NULL));
 }
 
