@@ -1,10 +1,8 @@
 /* Which services are announced: the page, and each feed's RTSP, where others can reach them. */
-#include <ifaddrs.h>
-#include <net/if.h>
-#include <netinet/in.h>
 #include <string.h>
 
 #include "announce.h"
+#include "bambino/linux.h"
 
 #define LOOK_US 1000000u
 
@@ -12,26 +10,6 @@ static bool is_own(const bmb_addr *a) /* only this machine reaches it */
 {
     static const uint8_t six[16] = { [15] = 1 };
     return a->family == 4 ? a->ip[0] == 127 : memcmp(a->ip, six, sizeof six) == 0;
-}
-
-/* That of an outlet with one address; 0: it listens on all. */
-static int interface_of(const bmb_addr *a)
-{
-    static const uint8_t any[16];
-    struct ifaddrs *list, *i;
-    int found = 0;
-    if (memcmp(a->ip, any, a->family == 4 ? 4 : 16) == 0 || getifaddrs(&list) != 0) return 0;
-    for (i = list; i != NULL && found == 0; i = i->ifa_next) {
-        if (i->ifa_addr == NULL) continue;
-        const void *ip = NULL;
-        if (a->family == 4 && i->ifa_addr->sa_family == AF_INET)
-            ip = &((const struct sockaddr_in *)(const void *)i->ifa_addr)->sin_addr;
-        if (a->family == 6 && i->ifa_addr->sa_family == AF_INET6)
-            ip = &((const struct sockaddr_in6 *)(const void *)i->ifa_addr)->sin6_addr;
-        if (ip != NULL && memcmp(ip, a->ip, a->family == 4 ? 4 : 16) == 0) found = (int)if_nametoindex(i->ifa_name);
-    }
-    freeifaddrs(list);
-    return found;
 }
 
 static void add(cli_announcement *a, const char *type, const bmb_addr *at, const char *title, const char *path)
@@ -44,7 +22,7 @@ static void add(cli_announcement *a, const char *type, const bmb_addr *at, const
     snprintf(s->type, sizeof s->type, "%s", type);
     snprintf(s->path, sizeof s->path, "%s", path);
     s->port = at->port;
-    s->interface = interface_of(at);
+    s->interface = (int)bmb_linux_interface_of(at); /* 0: all of them */
     s->ipv4 = at->family == 4;
     a->count++;
 }

@@ -107,8 +107,7 @@ static bool has_route(const bmb_addr *to)
 bmb_destination_fault bmb_linux_judge(const bmb_addr *to)
 {
     struct ifaddrs *list;
-    static const uint8_t one[16] = { [15] = 1 };
-    bool own = to->family == 6 ? memcmp(to->ip, one, 16) == 0 : to->ip[0] == 127, near = own;
+    bool own = bmb_is_loopback(to), near = own;
     if (!has_route(to)) return BMB_DESTINATION_NO_ROUTE;
     if (is_multicast(to) || (to->family == 4 && to->ip[0] == 255)) return BMB_DESTINATION_FINE;
     if (getifaddrs(&list) != 0) return BMB_DESTINATION_FINE;

@@ -14,15 +14,31 @@ static bool is_wildcard(const bmb_addr *addr)
     return memcmp(addr->ip, zero, addr->family == 6 ? 16 : 4) == 0;
 }
 
-static bool is_loopback(const bmb_addr *addr)
-{
-    static const uint8_t one[16] = { [15] = 1 };
-    return addr->family == 6 ? memcmp(addr->ip, one, 16) == 0 : addr->ip[0] == 127;
-}
-
 static bool is_link_local(const bmb_addr *addr)
 {
     return addr->family == 6 && addr->ip[0] == 0xFE && (addr->ip[1] & 0xC0) == 0x80;
+}
+
+static bool address_of(const struct ifaddrs *i, bmb_addr *out)
+{
+    int family = i->ifa_addr != NULL ? i->ifa_addr->sa_family : AF_UNSPEC;
+    struct sockaddr_storage ss = { 0 };
+    if (family != AF_INET && family != AF_INET6) return false;
+    memcpy(&ss, i->ifa_addr, family == AF_INET ? sizeof(struct sockaddr_in) : sizeof(struct sockaddr_in6));
+    bmb_linux_from_sockaddr(&ss, out);
+    return true;
+}
+
+unsigned bmb_linux_interface_of(const bmb_addr *addr)
+{
+    struct ifaddrs *list;
+    unsigned found = 0;
+    bmb_addr has;
+    if (is_wildcard(addr) || getifaddrs(&list) != 0) return 0;
+    for (const struct ifaddrs *i = list; i != NULL && found == 0; i = i->ifa_next)
+        if (address_of(i, &has) && bmb_same_host(&has, addr)) found = if_nametoindex(i->ifa_name);
+    freeifaddrs(list);
+    return found;
 }
 
 size_t bmb_linux_reachable(const bmb_addr *bound, bmb_addr *out, size_t room)
@@ -37,16 +53,12 @@ size_t bmb_linux_reachable(const bmb_addr *bound, bmb_addr *out, size_t room)
     if (getifaddrs(&list) != 0) return 0;
     for (int loopback = 0; loopback <= 1; loopback++) {
         for (const struct ifaddrs *i = list; i != NULL && n < room; i = i->ifa_next) {
-            if (i->ifa_addr == NULL || (i->ifa_flags & IFF_UP) == 0) continue;
-            int family = i->ifa_addr->sa_family;
-            /* A listener for IPv6 also takes IPv4, as the system is set up by default. */
-            if (family != AF_INET && (family != AF_INET6 || bound->family != 6)) continue;
-            struct sockaddr_storage ss = { 0 };
-            memcpy(&ss, i->ifa_addr, family == AF_INET ? sizeof(struct sockaddr_in) : sizeof(struct sockaddr_in6));
             bmb_addr addr;
-            bmb_linux_from_sockaddr(&ss, &addr);
+            if ((i->ifa_flags & IFF_UP) == 0 || !address_of(i, &addr)) continue;
+            /* A listener for IPv6 also takes IPv4, as the system is set up by default. */
+            if (addr.family == 6 && bound->family != 6) continue;
             addr.port = bound->port;
-            if (is_link_local(&addr) || is_loopback(&addr) != (loopback != 0)) continue;
+            if (is_link_local(&addr) || bmb_is_loopback(&addr) != (loopback != 0)) continue;
             out[n++] = addr;
         }
     }

@@ -1,6 +1,8 @@
 /* A USB camera in software, for the kernel's virtual host controller (vhci-hcd, which takes a device from a socket by
  * the USB/IP protocol). It delivers the pictures of a clip as MJPEG, or a moving pattern as YUYV, in one size, over a
- * bulk endpoint. It is plugged in while this runs: ending it unplugs it.
+ * bulk endpoint. It is plugged in while this runs: ending it unplugs it. It is no gadget: the kernel's own (f_uvc)
+ * streams by isochronous transfers, which dummy_hcd does not carry, and gadgetfs of Linux 6.1 crashes the kernel when a
+ * camera in a program is unplugged (ep0_complete, in dev_release).
  *
  *     usb_camera PORT CLIP WIDTH HEIGHT RATE [NAME]
  *

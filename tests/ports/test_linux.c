@@ -3,6 +3,7 @@
 #include "support/emulated.h"
 
 #include <fcntl.h>
+#include <net/if.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -114,6 +115,18 @@ static void a_wildcard_becomes_the_addresses_of_interfaces(void **state)
     }
     assert_int_equal(bmb_linux_reachable(&one, out, 16), 1);
     assert_int_equal(out[0].port, 5);
+}
+
+static void an_address_is_of_an_interface(void **state)
+{
+    (void)state;
+    bmb_addr any = { .family = 4 }, any_six = { .family = 6 }, nobodys = { .family = 4, .ip = { 192, 0, 2, 77 } };
+    bmb_addr own = { .family = 4, .ip = { 127, 0, 0, 1 } }, six = { .family = 6, .ip = { [0] = 127, [3] = 1 } };
+    assert_int_equal(bmb_linux_interface_of(&own), if_nametoindex("lo"));
+    assert_int_equal(bmb_linux_interface_of(&any), 0);
+    assert_int_equal(bmb_linux_interface_of(&any_six), 0);
+    assert_int_equal(bmb_linux_interface_of(&nobodys), 0);
+    assert_int_equal(bmb_linux_interface_of(&six), 0); /* the same first bytes, of another family */
 }
 
 static void a_wake_ends_a_wait(void **state)
@@ -261,6 +274,7 @@ int main(void)
         CASE(packets_arrive_whichever_way_they_leave),
         CASE(addresses_are_read),
         CASE(a_wildcard_becomes_the_addresses_of_interfaces),
+        cmocka_unit_test(an_address_is_of_an_interface),
         CASE(a_wake_ends_a_wait),
         CASE(what_comes_back_has_its_address),
         CASE(lines_hold_nobody_up),
