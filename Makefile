@@ -1,7 +1,7 @@
 # A thin layer over CMake: each target sets up what it needs, builds, and runs. See CMakePresets.json.
 JOBS ?= $(shell nproc)
 # The library for encryption comes as sources; where they cannot be had, all else is built.
-BUILD = { scripts/sources build/sources mbedtls || echo "Its sources cannot be had just now: there is no encryption in this build."; } && echo "Building ($(1))" && cmake --preset $(1) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
+BUILD = { scripts/sources build/sources mbedtls || echo "Its sources cannot be had just now: there is no encryption in this build."; } && echo "Building ($(1))" && cmake --preset $(1) $(2) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
 .PHONY: demo test test-quick build-sanitized test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages release test-release abi board-roots board-image test-board board-demo plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs figures clean
@@ -136,7 +136,7 @@ test-kernel:
 SLOW_SECONDS ?= 60
 bench:
 	@scripts/setup build
-	@$(call BUILD,bench)
+	@$(call BUILD,release,-DBAMBINO_BENCH=ON)
 	@build/release/bench/bench build/bench.json
 	@echo "Behind a path of 3 Mbit/s, a feed of 6; the limit is 150 ms for 95 %:"
 	@SLOW_BOUND=150 tests/e2e/slow_link.sh build/release/bambino $(SLOW_SECONDS) build/release/bench/blocking_sender || true

@@ -141,9 +141,8 @@ static void on_client(AvahiClient *client, AvahiClientState state, void *ctx)
 static void reconnect(void)
 {
     int err = 0;
-    if (here.lost)
-        tell(true, "announcing waits for the Avahi daemon, which ended or lost us%s%s", "",
-             "");                                            /* it may be back at once */
+    /* It may be back at once: CONNECTING, which tells, is skipped then. */
+    if (here.lost) tell(true, "announcing waits for the Avahi daemon, which ended or lost us%s%s", "", "");
     if (here.client != NULL) avahi_client_free(here.client); /* with its group */
     here.client = NULL;
     here.group = NULL;

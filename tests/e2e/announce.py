@@ -177,7 +177,7 @@ def main():
     here.run("rm", "-rf", "/run/avahi-daemon")
     avahi = here.avahi()
     check("the daemon was killed and came again: it is announced anew", wait_for(lambda: device.said('announced in the network as "Hill railway"') >= 2), device.said("announced"))
-    check("… and the log says that it went", device.said("announcing waits for the Avahi daemon") == 2, device.said("announcing waits"))
+    check("… and the log says that it went", device.said("announcing waits for the Avahi daemon") >= 2, device.said("announcing waits"))
     change(device, {"network": {"announce": 0}})
     check("switched off, it is gone", wait_for(lambda: not there.found("_http._tcp") and not there.found("_rtsp._tcp")), there.found("_http._tcp"))
     check("… and the log says so", device.said("nothing is announced any more") == 1)
