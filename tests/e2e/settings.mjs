@@ -55,7 +55,7 @@ async function turn(page, key) {
   }
   const now = await inForce(page, key);
   assert.notEqual(now, was, `${key} is another`);
-  if (key === 'size') await until(page, (w) => document.querySelector('#big').naturalWidth === w, Number(now.split('x')[0]));
+  if (key === 'size') await until(page, (s) => { const { naturalWidth: w, naturalHeight: h } = document.querySelector('#big'); return `${w}x${h}` === s; }, now);
   if (key in SEEN) for (const end = Date.now() + 4000; apart(before, await look(page)) < SEEN[key];) {
     assert.ok(Date.now() < end, `${key} = ${now} is seen`);
     await page.waitForTimeout(100);
