@@ -13,12 +13,14 @@
 /* One state of the file. The device keeps pointing into it until the next one is taken. */
 typedef struct taken {
     cli_users users;
+    cli_users_found found;
+    bool stale; /* the file cannot be read any more */
     bmb_account accounts[BMB_ACCOUNTS_MOST];
     bmb_access access;
 } taken;
 
 struct cli_access {
-    char path[2 * CLI_TEXT_MAX + 10];
+    char path[CLI_USERS_PATH];
     struct stat stamp;
     uint64_t look_us;
     taken state[2];
@@ -49,14 +51,16 @@ static void settle(const cli_device *d, taken *t)
         t->accounts[i].feeds = feeds_of(d, &t->users.user[i]);
     }
     bmb_role anybody = chosen[d->file.anybody];
-    if (d->file.anybody == 0 && t->users.count == 0) anybody = BMB_ROLE_WATCH;
+    if (d->file.anybody == 0 && t->found == CLI_USERS_NONE) anybody = BMB_ROLE_WATCH;
     t->access = (bmb_access){ .anybody = anybody,
                               .realm = t->users.realm,
                               .accounts = t->accounts,
                               .account_count = t->users.count,
                               .link_key = t->users.has_key ? t->users.link_key : NULL,
                               .links_ended = t->users.ended,
-                              .links_ended_count = t->users.ended_count };
+                              .links_ended_count = t->users.ended_count,
+                              .locked = t->users.count == 0 && t->found != CLI_USERS_NONE,
+                              .stale = t->stale };
 }
 
 /* Words with commas or blanks between them. */
@@ -117,9 +121,10 @@ bool cli_access_open(cli_device *d)
         return false;
     }
     d->port.hash = bmb_mbedtls_hash;
-    if (cli_users_path(&d->file, a->path, sizeof a->path) &&
-        !cli_users_read(a->path, d->file.device_name, &a->state[0].users, &a->stamp))
-        return false;
+    a->state[0].found = CLI_USERS_NONE;
+    if (cli_users_path(&d->file, a->path, sizeof a->path))
+        a->state[0].found = cli_users_read(&d->file, a->path, &a->state[0].users, &a->stamp);
+    if (a->state[0].users.count > 0) cli_users_mark(a->path);
     if (a->state[0].users.realm[0] == '\0')
         snprintf(a->state[0].users.realm, sizeof a->state[0].users.realm, "bambino");
     settle(d, &a->state[0]);
@@ -131,7 +136,57 @@ bool cli_access_open(cli_device *d)
 static bool same_file(const struct stat *a, const struct stat *b)
 {
     return a->st_ino == b->st_ino && a->st_size == b->st_size && a->st_mtim.tv_sec == b->st_mtim.tv_sec &&
-           a->st_mtim.tv_nsec == b->st_mtim.tv_nsec;
+           a->st_mtim.tv_nsec == b->st_mtim.tv_nsec && a->st_mode == b->st_mode;
+}
+
+/* The device goes by this state from now on. */
+static void take(cli_device *d, taken *t)
+{
+    cli_access *a = d->access;
+    settle(d, t);
+    if (bmb_access_change(d->device, &t->access) == BMB_OK) a->now = t == &a->state[1];
+}
+
+/* What is known stays as it is, but for what else it hangs on: feeds, and whether it is stale. */
+static void take_again(cli_device *d, bool stale)
+{
+    cli_access *a = d->access;
+    taken *now = &a->state[a->now], *other = &a->state[1 - a->now];
+    other->users = now->users;
+    other->found = now->found;
+    other->stale = stale;
+    take(d, other);
+}
+
+static void tell_lost(cli_device *d, cli_users_found found, size_t count)
+{
+    bmb_note(d->device, &(bmb_event){ .code = BMB_EVENT_USERS_UNREADABLE,
+                                      .err = found == CLI_USERS_LOST ? BMB_NOT_FOUND : BMB_BAD_DATA,
+                                      .value = (int64_t)count,
+                                      .text = found == CLI_USERS_LOST ? "it is not there, or empty" : NULL });
+}
+
+/* The file is another one than before, or gone. One that cannot be read is told once, and who was let in before still
+ * is: what vanishes opens nothing. */
+static void read_again(cli_device *d, const struct stat *s)
+{
+    cli_access *a = d->access;
+    taken *other = &a->state[1 - a->now];
+    size_t before = a->state[a->now].users.count;
+    a->stamp = *s;
+    cli_users_found found = cli_users_read(&d->file, a->path, &other->users, &a->stamp);
+    if (found == CLI_USERS_NONE && before > 0) found = CLI_USERS_LOST;
+    if (found == CLI_USERS_LOST || found == CLI_USERS_BAD) {
+        a->stamp = *s;
+        take_again(d, true);
+        tell_lost(d, found, before);
+        return;
+    }
+    other->found = found;
+    other->stale = false;
+    take(d, other);
+    if (other->users.count > 0) cli_users_mark(a->path);
+    bmb_note(d->device, &(bmb_event){ .code = BMB_EVENT_USERS_READ, .value = (int64_t)other->users.count });
 }
 
 uint64_t cli_access_tend(cli_device *d, uint64_t next)
@@ -143,35 +198,29 @@ uint64_t cli_access_tend(cli_device *d, uint64_t next)
     if (now >= a->look_us) {
         a->look_us = now + LOOK_US;
         if (lstat(a->path, &s) != 0) memset(&s, 0, sizeof s);
-        taken *other = &a->state[1 - a->now];
-        if (!same_file(&s, &a->stamp)) {
-            a->stamp = s; /* one that cannot be read is told once, and who was let in before still is */
-            if (cli_users_read(a->path, d->file.device_name, &other->users, &a->stamp)) {
-                settle(d, other);
-                if (bmb_access_change(d->device, &other->access) == BMB_OK) a->now = 1 - a->now;
-                cli_error("%s was read again: %zu may sign in", a->path, other->users.count);
-            } else {
-                a->stamp = s;
-            }
-        }
+        if (!same_file(&s, &a->stamp)) read_again(d, &s);
     }
     return next < a->look_us ? next : a->look_us;
 }
 
 void cli_access_refresh(cli_device *d)
 {
-    cli_access *a = d->access;
-    taken *other = &a->state[1 - a->now];
-    other->users = a->state[a->now].users;
-    settle(d, other);
-    if (bmb_access_change(d->device, &other->access) == BMB_OK) a->now = 1 - a->now;
+    take_again(d, d->access->state[d->access->now].stale);
 }
 
-void cli_access_say(const cli_device *d)
+void cli_access_say(cli_device *d)
 {
     const bmb_access *access = &d->access->state[d->access->now].access;
     static const char *const may[] = { "do nothing", "watch", "watch and adjust" };
-    if (access->account_count == 0 && access->anybody == BMB_ROLE_WATCH) {
+    const cli_users_found found = d->access->state[d->access->now].found;
+    if (found == CLI_USERS_LOST || found == CLI_USERS_BAD) {
+        tell_lost(d, found, 0);
+        cli_say("Nobody gets in: the file of users cannot be read, %s.", d->access->path);
+        cli_say("Bring it back, or add users anew with `bambino users %s add NAME`; a device that runs takes it up.",
+                d->file.path);
+    } else if (access->account_count == 0 && access->anybody == BMB_ROLE_NONE) {
+        cli_say("Nobody gets in: nobody is among the users. To let everybody watch, say `anybody = watch` in [device].");
+    } else if (access->account_count == 0 && access->anybody == BMB_ROLE_WATCH) {
         cli_say("Nobody has to sign in: everybody in the network may watch, and nobody may change anything.");
         if (d->access->path[0] != '\0') {
             cli_say("To let in only some: bambino users %s add NAME", d->file.path);

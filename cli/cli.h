@@ -204,11 +204,12 @@ typedef struct cli_device {
     bmb_addr hosts[CLI_TCP_MOST][CLI_HOSTS_MOST];
 } cli_device;
 
-/* Reads the file of users, and fills in who may do what; prints a message and returns false on failure. tend looks at
+/* Reads the file of users, and fills in who may do what: where there should be users and none can be read, nobody gets
+ * in. Prints a message and returns false where memory is short. tend looks at
  * the file from time to time, and returns when it wants to do so again, at the latest `next`. */
 bool cli_access_open(cli_device *d);
 uint64_t cli_access_tend(cli_device *d, uint64_t next);
-void cli_access_say(const cli_device *d);
+void cli_access_say(cli_device *d);
 void cli_access_close(cli_device *d);
 /* The outlets of HTTP and RTSP. Prints a message and returns false on failure, as the next one does. */
 bool cli_prepare_web(cli_device *d);

@@ -148,11 +148,11 @@ static const cli_feed *feed_of(const cli_config *file, const char *camera)
 static void borrow(const cli_device *d, const char *feed, bool sized, char *out, size_t room)
 {
     static const bmb_port port = { .hash = bmb_mbedtls_hash };
-    char path[2 * CLI_TEXT_MAX + 10], text[BMB_LINK_SIZE];
+    char path[CLI_USERS_PATH], text[BMB_LINK_SIZE];
     cli_users *users = calloc(1, sizeof *users);
     bmb_link_terms terms = { .until_s = (uint32_t)time(NULL) + 60, .viewers = sized ? BMB_LINK_OWNERS : 0 };
     bool there = users != NULL && cli_users_path(&d->file, path, sizeof path) && access(path, R_OK) == 0 &&
-                 cli_users_read(path, d->file.device_name, users, NULL) && users->has_key;
+                 cli_users_read(&d->file, path, users, NULL) == CLI_USERS_READ && users->has_key;
     if (there && getrandom(&terms.number, sizeof terms.number, 0) == sizeof terms.number) {
         bmb_link_write(&port, users->link_key, feed, &terms, text);
         snprintf(out, room, "/lent/%s", text);

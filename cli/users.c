@@ -199,8 +199,14 @@ static bool edit(const cli_config *c, const users_options *o, cli_users *users, 
     return true;
 }
 
-static void list(const cli_users *users, const char *path)
+static void list(const cli_config *c, const cli_users *users, const char *path)
 {
+    if (users->count == 0 && users->begun) {
+        printf("Nobody is in %s any more, and nobody may watch; `anybody = watch` in [device] of %s lets everybody "
+               "watch.\n",
+               path, c->path);
+        return;
+    }
     if (users->count == 0) {
         printf("Nobody is in %s: everybody in the network may watch, and nobody may change anything.\n", path);
         return;
@@ -279,21 +285,31 @@ static bool end_link(cli_users *users, const char *number)
 
 static const char *const verbs[] = { "add", "change", "remove", "lend", "end-link" };
 
+/* Only adding somebody begins a file anew: by it the owner says that the former one is gone. */
+static bool read_or_begin(const cli_config *c, const char *path, const char *verb, cli_users *users)
+{
+    cli_users_found found = cli_users_read(c, path, users, NULL);
+    if (found == CLI_USERS_LOST && strcmp(verb, "add") == 0)
+        fprintf(stderr, "bambino: it is begun anew; who could sign in before cannot any more\n");
+    return found == CLI_USERS_READ || found == CLI_USERS_NONE ||
+           (found == CLI_USERS_LOST && strcmp(verb, "add") == 0);
+}
+
 static int act(const cli_config *c, const users_options *o, const char *verb, const char *what)
 {
-    char path[2 * CLI_TEXT_MAX + 10];
+    char path[CLI_USERS_PATH];
     cli_users *users = calloc(1, sizeof *users);
     if (users == NULL) return cli_error("there is not enough memory");
     int status = EXIT_FAILED;
     if (!cli_users_path(c, path, sizeof path)) {
         cli_error("%s: no place for users is named; add `state = FOLDER` or `users = FILE` to [device]", c->path);
         status = EXIT_USAGE;
-    } else if (cli_users_read(path, c->device_name, users, NULL)) {
+    } else if (read_or_begin(c, path, verb, users)) {
         bool done = strcmp(verb, "lend") == 0       ? lend(c, o, users, what)
                     : strcmp(verb, "end-link") == 0 ? end_link(users, what)
                     : verb[0] != '\0'               ? edit(c, o, users, verb, what)
                                                     : true;
-        if (verb[0] == '\0') list(users, path);
+        if (verb[0] == '\0') list(c, users, path);
         if (done && !users->has_key) done = users->has_key = draw(users->link_key, sizeof users->link_key);
         if (done && verb[0] != '\0') done = cli_users_write(path, users);
         if (done && (strcmp(verb, "add") == 0 || strcmp(verb, "change") == 0 || strcmp(verb, "remove") == 0))
@@ -302,6 +318,10 @@ static int act(const cli_config *c, const users_options *o, const char *verb, co
                    : verb[0] == 'c' ? "Changed"
                                     : "Removed",
                    what);
+        if (done && verb[0] == 'r' && users->count == 0)
+            printf("Nobody is left: nobody may watch now. To let everybody watch, say `anybody = watch` in [device] of "
+                   "%s.\n",
+                   c->path);
         status = done ? EXIT_OK : EXIT_FAILED;
     }
     memset(users, 0, sizeof *users);

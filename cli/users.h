@@ -9,6 +9,7 @@
 #define CLI_PASSWORD_LEAST 10
 #define CLI_PASSWORD_MOST 100
 #define CLI_ENDED_MOST 64
+#define CLI_USERS_PATH (2 * CLI_TEXT_MAX + 10)
 
 typedef struct cli_user {
     bmb_account account; /* without its feeds */
@@ -17,6 +18,8 @@ typedef struct cli_user {
 } cli_user;
 
 typedef struct cli_users {
+    bool begun, said; /* the file has its first section; it says how many accounts it has */
+    size_t accounts;  /* … so many */
     char realm[64];
     bool has_key;
     uint8_t link_key[BMB_LINK_KEY_SIZE];
@@ -28,9 +31,19 @@ typedef struct cli_users {
 
 /* Where a configuration has its users; false: it says no place, which the message tells. */
 bool cli_users_path(const cli_config *c, char *out, size_t room);
-/* Reads the file; one that is not there has nobody in it. On failure prints a message. stamp: of what was read; NULL:
- * not wanted. */
-bool cli_users_read(const char *path, const char *device_name, cli_users *out, struct stat *stamp);
+/* What came of reading the file. */
+typedef enum cli_users_found {
+    CLI_USERS_READ,
+    CLI_USERS_NONE, /* there is no file, and nothing says that there ever was one: everybody may watch */
+    CLI_USERS_LOST, /* there is no file any more, or it is empty; nobody is to get in by that */
+    CLI_USERS_BAD   /* it cannot be read, others can read it, or it is damaged */
+} cli_users_found;
+
+/* Reads the file. On LOST and BAD prints a message, and `out` has nobody in it. stamp: of what was read; NULL: not
+ * wanted. */
+cli_users_found cli_users_read(const cli_config *c, const char *path, cli_users *out, struct stat *stamp);
+/* Notes beside the file that there are users, so that its loss opens nothing. */
+void cli_users_mark(const char *path);
 void cli_users_put(FILE *f, const cli_users *users); /* as the file has them */
 bool cli_users_write(const char *path, const cli_users *users);
 /* SIZE_MAX: there is none of that name. */

@@ -61,6 +61,11 @@ static int on_pair(void *user, const char *section, const char *key, const char 
 {
     cli_users *out = (cli_users *)user;
     if (strcmp(section, "users") == 0) {
+        out->begun = true;
+        if (strcmp(key, "accounts") == 0) {
+            out->said = true;
+            return sscanf(value, "%zu", &out->accounts) == 1;
+        }
         if (strcmp(key, "realm") == 0 && strlen(value) < sizeof out->realm) {
             memcpy(out->realm, value, strlen(value) + 1);
             return 1;
@@ -96,38 +101,117 @@ static void make_realm(const char *name, char *out, size_t room)
     if (n == 0) snprintf(out, room, "bambino");
 }
 
-bool cli_users_read(const char *path, const char *device_name, cli_users *out, struct stat *stamp)
+/* Whoever runs the device must be able to read what its administrator writes: the folder is his. */
+static void give_to_owner(const char *path)
+{
+    char folder[PATH_MAX];
+    struct stat s;
+    snprintf(folder, sizeof folder, "%s", path);
+    char *slash = strrchr(folder, '/');
+    if (slash == NULL) return;
+    *(slash > folder ? slash : slash + 1) = '\0';
+    if (geteuid() == 0 && stat(folder, &s) == 0 && lchown(path, s.st_uid, s.st_gid) != 0)
+        cli_error("%s: it could not be given to the folder's owner: %s", path, strerror(errno));
+}
+
+/* Beside the file: users are wanted here, whatever becomes of the file itself. */
+static void mark_of(const char *path, char *out, size_t room)
+{
+    snprintf(out, room, "%s.wanted", path);
+}
+
+void cli_users_mark(const char *path)
+{
+    static const char text[] = "There are users here. As long as this file stands, the loss of theirs opens nothing.\n";
+    char mark[CLI_USERS_PATH + 8];
+    mark_of(path, mark, sizeof mark);
+    if (access(mark, F_OK) == 0) return;
+    bmb_err err = bmb_linux_write_whole(mark, text, sizeof text - 1, false);
+    if (err == BMB_OK) {
+        give_to_owner(mark);
+    } else if (err != BMB_IN_USE) {
+        cli_error("%s cannot be written (%s): should the file of users be lost, everybody could watch after a restart; "
+                  "`users = FILE` in [device] prevents that, too",
+                  mark, bmb_err_text(err));
+    }
+}
+
+/* Were there users, so that there should be some? */
+static bool wanted(const cli_config *c, const char *path)
+{
+    char mark[CLI_USERS_PATH + 8];
+    mark_of(path, mark, sizeof mark);
+    return c->users[0] != '\0' || access(mark, F_OK) == 0;
+}
+
+/* A person has two digests, a program one: a file that was cut off ends before them. */
+static bool has_digests(const bmb_account *a)
+{
+    static const uint8_t none[BMB_SHA256_SIZE];
+    return memcmp(a->sha256, none, sizeof a->sha256) != 0 &&
+           (a->program || memcmp(a->md5, none, sizeof a->md5) != 0);
+}
+
+/* What is wrong with the file as a whole; NULL: nothing. */
+static const char *incomplete(const cli_users *users)
+{
+    if (!users->begun) return "its first section [users] is missing";
+    if (users->said && users->accounts != users->count) return "it has not as many users as it says: it was cut off";
+    for (size_t i = 0; i < users->count; i++) {
+        if (users->user[i].account.role == BMB_ROLE_NONE) return "one of its users has no line `may = …`";
+        if (!has_digests(&users->user[i].account)) return "one of its users has no digests: it was cut off";
+    }
+    return NULL;
+}
+
+static cli_users_found judge(const char *path, int fd, FILE *f, cli_users *out)
 {
     struct stat s = { 0 };
-    memset(out, 0, sizeof *out);
-    make_realm(device_name, out->realm, sizeof out->realm);
-    if (stamp != NULL) memset(stamp, 0, sizeof *stamp);
-    int fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK | O_NOFOLLOW);
-    if (fd < 0 && (errno == ENOENT || errno == ENOTDIR)) return true;
-    FILE *f = fd >= 0 ? fdopen(fd, "r") : NULL;
     if (f == NULL || fstat(fd, &s) != 0 || !S_ISREG(s.st_mode)) {
         cli_error("%s: the users cannot be read: %s", path, errno == ELOOP ? "it is a symbolic link" : strerror(errno));
-        if (f != NULL) fclose(f);
-        return false;
+        return CLI_USERS_BAD;
     }
-    int line = (s.st_mode & 077) != 0 ? 0 : ini_parse_file(f, on_pair, out);
-    fclose(f);
     if ((s.st_mode & 077) != 0) {
         cli_error("%s: others than its owner may read it, and who reads it can sign in; `chmod 600 %s`", path, path);
-        return false;
+        return CLI_USERS_BAD;
     }
+    if (s.st_size == 0) {
+        cli_error("%s is empty; bring it back, or add users anew with `bambino users`", path);
+        return CLI_USERS_LOST;
+    }
+    int line = ini_parse_file(f, on_pair, out);
     if (line != 0) {
         cli_error("%s:%d: this line is not one that `bambino users` writes; nobody is let in by such a file", path,
                   line);
-        return false;
+        return CLI_USERS_BAD;
     }
-    for (size_t i = 0; i < out->count; i++)
-        if (out->user[i].account.role == BMB_ROLE_NONE) {
-            cli_error("%s: \"%s\" has no line `may = …`", path, out->user[i].account.name);
-            return false;
-        }
-    if (stamp != NULL) *stamp = s;
-    return true;
+    const char *why = incomplete(out);
+    if (why != NULL) cli_error("%s: %s; nobody is let in by such a file", path, why);
+    return why == NULL ? CLI_USERS_READ : CLI_USERS_BAD;
+}
+
+static void forget(const cli_config *c, cli_users *out)
+{
+    memset(out, 0, sizeof *out);
+    make_realm(c->device_name, out->realm, sizeof out->realm);
+}
+
+cli_users_found cli_users_read(const cli_config *c, const char *path, cli_users *out, struct stat *stamp)
+{
+    forget(c, out);
+    if (stamp != NULL) memset(stamp, 0, sizeof *stamp);
+    int fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK | O_NOFOLLOW);
+    if (fd < 0 && (errno == ENOENT || errno == ENOTDIR)) {
+        if (!wanted(c, path)) return CLI_USERS_NONE;
+        cli_error("%s: the file of users is not there; bring it back, or add users anew with `bambino users`", path);
+        return CLI_USERS_LOST;
+    }
+    FILE *f = fd >= 0 ? fdopen(fd, "r") : NULL;
+    cli_users_found found = judge(path, fd, f, out);
+    if (found == CLI_USERS_READ && stamp != NULL && fstat(fd, stamp) != 0) memset(stamp, 0, sizeof *stamp);
+    if (f != NULL) fclose(f);
+    if (found != CLI_USERS_READ) forget(c, out);
+    return found;
 }
 
 static void put_hex(FILE *f, const char *key, const uint8_t *data, size_t size)
@@ -141,8 +225,8 @@ void cli_users_put(FILE *f, const cli_users *u)
 {
     fprintf(f,
             "# Who may sign in. `bambino users` writes this file; whoever can read it can sign in "
-            "here.\n[users]\nrealm = %s\n",
-            u->realm);
+            "here.\n[users]\nrealm = %s\naccounts = %zu\n",
+            u->realm, u->count);
     if (u->has_key) put_hex(f, "link-key", u->link_key, sizeof u->link_key);
     for (size_t i = 0; i < u->ended_count; i++) fprintf(f, "ended-link = %u\n", u->ended[i]);
     for (size_t i = 0; i < u->count; i++) {
@@ -153,19 +237,6 @@ void cli_users_put(FILE *f, const cli_users *u)
         put_hex(f, "sha256", a->sha256, sizeof a->sha256);
         if (!a->program) put_hex(f, "md5", a->md5, sizeof a->md5);
     }
-}
-
-/* Whoever runs the device must be able to read what its administrator writes: the folder is his. */
-static void give_to_owner(const char *path)
-{
-    char folder[PATH_MAX];
-    struct stat s;
-    snprintf(folder, sizeof folder, "%s", path);
-    char *slash = strrchr(folder, '/');
-    if (slash == NULL) return;
-    *(slash > folder ? slash : slash + 1) = '\0';
-    if (geteuid() == 0 && stat(folder, &s) == 0 && lchown(path, s.st_uid, s.st_gid) != 0)
-        cli_error("%s: it could not be given to the folder's owner: %s", path, strerror(errno));
 }
 
 bool cli_users_write(const char *path, const cli_users *users)
@@ -181,6 +252,7 @@ bool cli_users_write(const char *path, const cli_users *users)
     free(text);
     if (err == BMB_OK) {
         give_to_owner(path);
+        cli_users_mark(path);
         return true;
     }
     cli_error("%s: the users cannot be written: %s", path,

@@ -12,6 +12,15 @@ const W = {
   person: (me) => `${me.name}, may ${me.role}`,
   fingerprint: (d) => (d.fingerprint ? `Certificate, SHA-256: ${d.fingerprint}` : ''),
   silent: 'The device does not answer.',
+  // Who gets in without signing in; and what became of the file of users.
+  open: {
+    watch: 'Everybody in this network may watch. Nobody may change anything: name a state folder, then `bambino users CONFIG add NAME --may administer` makes somebody who may.',
+    adjust: 'Everybody in this network may watch and change controls, size, rate and quality (`anybody = adjust`).',
+  },
+  users: {
+    locked: 'Nobody gets in: the device cannot read its file of users. Its log says why.',
+    stale: 'The file of users cannot be read any more. Those who could sign in before still can. The log says why.',
+  },
   nobody: 'Nobody can sign in here: there are no users.',
   tooMany: 'Too many wrong tries from here. Wait a minute, then try again.',
   wrong: 'That name and password do not belong together. Look for capitals, and try again.',
@@ -107,6 +116,8 @@ const W = {
     'not-found': (d) => `somebody asked for ${d.text ?? 'something'} that is not there`,
     'signed-in': (d) => `${d.text} signed in`,
     'sign-in-failed': (d) => (d.text ? `somebody could not sign in as ${d.text}` : 'somebody could not sign in'),
+    'users-read': (d) => `${plural(d.value, 'user')} may sign in`,
+    'users-unreadable': (d) => (d.value ? `the file of users cannot be read; the ${d.value} of before stay` : 'nobody gets in: the file of users cannot be read'),
     lent: (d) => `${d.text} lent it`, 'link-ended': (d) => `${d.text} called a link back`,
   },
 };

@@ -66,6 +66,9 @@ typedef struct bmb_access {
     const uint8_t *link_key;     /* BMB_LINK_KEY_SIZE bytes that nobody else knows; NULL: nothing is lent */
     const uint32_t *links_ended; /* numbers of links that were called back */
     size_t links_ended_count;
+    bool locked; /* there should be accounts, and none could be read: nobody gets in, programs of the device's own host
+                    included, but to feeds that are open and with what `anybody` says */
+    bool stale;  /* the accounts are those that were read last: they cannot be read any more */
 } bmb_access;
 
 #define BMB_LINK_SIZE 37u /* a link's text with its NUL */

@@ -89,9 +89,11 @@ typedef enum bmb_event_code {
                                     kbit/s that its link carries, or 0 */
     BMB_EVENT_FOLLOWED,          /* feed; its bit rate follows a link; value: kbit/s now; extra: what is set */
     BMB_EVENT_UPLINK_FULL,       /* feed, peer; refused: value: kbit/s that would be needed; extra: that there are */
-    BMB_EVENT_CAMERA_RESTS       /* feed; it is off until somebody watches */
+    BMB_EVENT_CAMERA_RESTS,      /* feed; it is off until somebody watches */
+    BMB_EVENT_USERS_READ,        /* value: how many may sign in from now on */
+    BMB_EVENT_USERS_UNREADABLE   /* err; value: how many may sign in as before, 0: nobody gets in; text: why, or NULL */
 } bmb_event_code;
-#define BMB_EVENT_COUNT ((int)BMB_EVENT_CAMERA_RESTS + 1)
+#define BMB_EVENT_COUNT ((int)BMB_EVENT_USERS_UNREADABLE + 1)
 
 /* Why a session over UDP was ended although nobody asked for it. */
 typedef enum bmb_ending {

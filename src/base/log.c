@@ -66,6 +66,10 @@ static const uint8_t levels[] = {
 #if BMB_WITH_RESTING
     [BMB_EVENT_CAMERA_RESTS] = BMB_LEVEL_INFO,
 #endif
+#if BMB_WITH_ACCESS
+    [BMB_EVENT_USERS_READ] = BMB_LEVEL_INFO,
+    [BMB_EVENT_USERS_UNREADABLE] = BMB_LEVEL_ERROR,
+#endif
 };
 
 static bool may_tell(bmb_log_gate *gate, uint64_t now_us)

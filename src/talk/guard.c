@@ -214,9 +214,15 @@ bmb_proof bmb_guard_judge(bmb_guard *g, bmb_context *x, const bmb_claim *claim, 
     return bmb_guard_note(g, x, peer, number, number != 0);
 }
 
+/* As long as nobody is said to be one, programs on the device itself are its owner's. */
+static bool is_owner(const bmb_guard *g, const bmb_who *who)
+{
+    return g->access == NULL || (who->local && g->access->account_count == 0 && !g->access->locked);
+}
+
 bmb_role bmb_guard_role(const bmb_guard *g, const bmb_who *who)
 {
-    if (g->access == NULL || (who->local && g->access->account_count == 0)) return BMB_ROLE_ADJUST;
+    if (is_owner(g, who)) return BMB_ROLE_ADJUST;
     const bmb_account *a = account_at(g, who->account);
     return a != NULL && a->role > g->access->anybody ? a->role : g->access->anybody;
 }
@@ -224,7 +230,7 @@ bmb_role bmb_guard_role(const bmb_guard *g, const bmb_who *who)
 bool bmb_guard_may(const bmb_guard *g, const bmb_context *x, const bmb_who *who, bmb_role role, size_t number)
 {
     if (role == BMB_ROLE_WATCH && (x->config->feeds[number].open || (who->lent >> number & 1) != 0)) return true;
-    if (g->access == NULL || (who->local && g->access->account_count == 0)) return role <= BMB_ROLE_ADJUST;
+    if (is_owner(g, who)) return role <= BMB_ROLE_ADJUST;
     if (g->access->anybody >= role) return true;
     const bmb_account *a = account_at(g, who->account);
     return a != NULL && a->role >= role && (a->feeds >> number & 1) != 0;

@@ -302,6 +302,9 @@ static bmb_http_reply tell_who(bmb_talk *t, const bmb_conn *c)
                  bmb_role_name(access != NULL ? access->anybody : BMB_ROLE_ADJUST));
     bmb_put_text(&w, ",\"accounts\":%u,\"settings\":%u", access != NULL ? (unsigned)access->account_count : 0,
                  bmb_http_has_settings(t->x->config));
+    if (access != NULL && access->locked) bmb_put_str(&w, ",\"users\":\"locked\"");
+    if (access != NULL && access->stale && bmb_guard_role(&t->guard, &who) == BMB_ROLE_ADMINISTER)
+        bmb_put_str(&w, ",\"users\":\"stale\"");
     if (access != NULL && access->account_count > 0) {
         bmb_guard_nonce(&t->guard, t->x, 0, nonce);
         bmb_put_text(&w, ",\"realm\":\"%s\",\"nonce\":\"", access->realm);
