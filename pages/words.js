@@ -22,7 +22,7 @@ const W = {
     stale: 'The file of users cannot be read any more. Those who could sign in before still can. The log says why.',
   },
   nobody: 'Nobody can sign in here: there are no users.',
-  tooMany: 'Too many wrong tries from here. Wait a minute, then try again.',
+  tooMany: 'Too many wrong passwords were tried for this name. Wait a minute, then try again.',
   wrong: 'That name and password do not belong together. Look for capitals, and try again.',
   copy: 'Copy', copied: 'Copied', select: 'Select it', copyOf: (text) => `Copy ${text}`,
   live: (title) => `${title}, live`, frozen: (title) => `${title}, as it was`,

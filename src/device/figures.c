@@ -279,7 +279,7 @@ static size_t sign_in_row(const bmb_device *d, size_t index, void *memory, char 
     const bmb_guard *g = &d->talk.guard;
     uint64_t now = bmb_clock(&d->context);
     for (size_t i = 0; i < BMB_GUARD_SIGN_INS; i++) {
-        const bmb_sign_in *s = &g->sign_ins[i];
+        const bmb_sign_in *s = &g->kept->sign_ins[i];
         if (s->account == 0 || index-- > 0) continue;
         return bmb_status_sign_in(i, g->access->accounts[s->account - 1].name, &s->peer, (now - s->since_us) / 1000,
                                   (now - s->seen_us) / 1000, memory, BMB_STATUS_MEMORY, out, room);

@@ -235,12 +235,7 @@ bmb_device *bmb_lay_out(void *memory, const bmb_config *config, bmb_plan *p, bmb
 #endif
     bmb_talk_prepare(&d->talk, running, timers);
 #if BMB_WITH_ACCESS
-    if (config->access != NULL) {
-        d->talk.guard.seen = guard->seen;
-        d->talk.guard.failing = guard->failing;
-        d->talk.guard.sign_ins = guard->sign_ins;
-        d->talk.guard.links = guard->links;
-    }
+    d->talk.guard.kept = config->access != NULL ? guard : NULL;
 #endif
     if (BMB_WITH_STATUS || BMB_WITH_FRAMED) d->figures.row = bmb_figures_row;
     return d;

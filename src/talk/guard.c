@@ -5,10 +5,10 @@
 #include "base/hmac.h"
 
 #define NONCE_MOST_US 300000000u /* five minutes: a client that comes again later gets a fresh one unasked */
-#define FREE_TRIES 3u            /* wrong ones before the first pause: people mistype */
-#define PAUSE_FIRST_US 1000000u  /* it doubles with each further one, up to … */
-#define PAUSE_MOST_US 60000000u
-#define FORGET_US 600000000u         /* failures are forgotten after */
+#define WRONG_FREE 5u        /* for one name, before it goes slowly: people mistype */
+#define WRONG_US 2000000u    /* each further one: 43,200 guesses a day at most, from wherever */
+#define LATER_US 60000000u   /* what was right too early is let in when it is said again after this … */
+#define PROVEN_US 600000000u /* … and before that */
 #define SIGN_IN_MOST_US 43200000000u /* half a day without a request ends a sign-in */
 
 #if BMB_WITH_ACCESS
@@ -37,7 +37,16 @@ uint16_t bmb_guard_account(const bmb_guard *g, bmb_text name, bool program)
     return 0;
 }
 
-uint16_t bmb_guard_token(const bmb_guard *g, const bmb_context *x, bmb_text token)
+static void tell_wrong(const bmb_guard *g, bmb_context *x, const bmb_addr *peer, uint16_t account)
+{
+    /* Names that there are not stay untold: people mistake the fields, and type their password. */
+    const bmb_account *a = account_at(g, account);
+    bmb_tell(
+        x, &(bmb_event){
+               .code = BMB_EVENT_SIGN_IN_FAILED, .err = BMB_DENIED, .peer = peer, .text = a != NULL ? a->name : NULL });
+}
+
+uint16_t bmb_guard_token(bmb_guard *g, bmb_context *x, const bmb_addr *peer, bmb_text token)
 {
     uint8_t sum[BMB_SHA256_SIZE];
     uint16_t found = 0;
@@ -47,59 +56,78 @@ uint16_t bmb_guard_token(const bmb_guard *g, const bmb_context *x, bmb_text toke
         const bmb_account *a = &g->access->accounts[i];
         if (a->program && bmb_equal_secret(a->sha256, sum, sizeof sum)) found = (uint16_t)(i + 1);
     }
+    if (found == 0) tell_wrong(g, x, peer, 0);
     return found;
 }
 
-/* Hosts of IPv6 have as many addresses in their network as they like. */
-static bool same_origin(const bmb_addr *a, const bmb_addr *b)
+/* Names that are there and names that are not have rows alike; by our key, so that nobody can choose one that shares
+ * another's. */
+static uint8_t row_of(const bmb_guard *g, const bmb_context *x, bmb_text name)
 {
-    return a->family == 6 && b->family == 6 ? memcmp(a->ip, b->ip, 8) == 0 : bmb_same_host(a, b);
+    uint8_t sum[BMB_SHA256_SIZE];
+    const bmb_slice slices[] = { { "name", 4 }, { name.at, name.size } };
+    bmb_hmac(x->port, g->key, sizeof g->key, slices, 2, sum);
+    return sum[0] % BMB_GUARD_NAMES;
 }
 
-static bmb_failing *failing_of(bmb_guard *g, const bmb_addr *peer)
+static bool is_used_up(const bmb_context *x, bmb_allowance wrong)
 {
-    for (bmb_failing *f = g->failing; f < g->failing + BMB_GUARD_HOSTS; f++)
-        if (f->times > 0 && same_origin(&f->host, peer)) return f;
+    return wrong > x->now + (WRONG_FREE - 1) * (uint64_t)WRONG_US;
+}
+
+static void use(const bmb_context *x, bmb_allowance *wrong)
+{
+    *wrong = (*wrong > x->now ? *wrong : x->now) + WRONG_US;
+}
+
+static bmb_place *place_of(bmb_place *places, size_t count, const bmb_addr *peer, uint8_t row)
+{
+    for (bmb_place *p = places; p < places + count; p++)
+        if (p->host.family != 0 && p->row == row && bmb_same_host(&p->host, peer)) return p;
     return NULL;
 }
 
-bool bmb_guard_paused(bmb_guard *g, bmb_context *x, const bmb_addr *peer)
+/* A place for this one, of whoever used his for longest not. */
+static bmb_place *new_place(bmb_place *places, size_t count, const bmb_context *x, const bmb_addr *peer, uint8_t row)
 {
-    const bmb_failing *f = failing_of(g, peer);
-    return f != NULL && x->now < f->until_us;
+    bmb_place *oldest = places;
+    for (bmb_place *p = places; p < places + count; p++)
+        if (oldest->host.family != 0 && (p->host.family == 0 || p->used_us < oldest->used_us)) oldest = p;
+    *oldest = (bmb_place){ .host = *peer, .row = row, .used_us = x->now };
+    return oldest;
 }
 
-static void note_failure(bmb_guard *g, const bmb_context *x, const bmb_addr *peer)
+/* Right, but nothing may be said now. true: the same was so a while ago, and here he is again. */
+static bool is_proven(bmb_guard *g, const bmb_context *x, const bmb_addr *peer, uint8_t row)
 {
-    bmb_failing *f = failing_of(g, peer);
-    if (f == NULL) {
-        f = g->failing;
-        for (bmb_failing *o = g->failing; o < g->failing + BMB_GUARD_HOSTS; o++)
-            if (f->times > 0 && (o->times == 0 || o->last_us < f->last_us)) f = o;
-        *f = (bmb_failing){ .host = *peer };
+    bmb_place *p = place_of(g->kept->proven, BMB_GUARD_PROVEN, peer, row);
+    uint64_t ago = p != NULL ? x->now - p->used_us : PROVEN_US;
+    if (ago >= PROVEN_US) {
+        if (p == NULL) p = new_place(g->kept->proven, BMB_GUARD_PROVEN, x, peer, row);
+        p->used_us = x->now;
+        return false;
     }
-    if (x->now - f->last_us > FORGET_US) f->times = 0;
-    if (f->times < UINT16_MAX) f->times++;
-    f->last_us = x->now;
-    if (f->times <= FREE_TRIES) return;
-    unsigned doublings = f->times - FREE_TRIES - 1u;
-    uint64_t pause = doublings < 6 ? (uint64_t)PAUSE_FIRST_US << doublings : PAUSE_MOST_US;
-    f->until_us = x->now + pause;
+    if (ago < LATER_US) return false;
+    p->host.family = 0;
+    return true;
 }
 
-bmb_proof bmb_guard_note(bmb_guard *g, bmb_context *x, const bmb_addr *peer, uint16_t account, bool right)
+bmb_proof bmb_guard_conclude(bmb_guard *g, bmb_context *x, const bmb_addr *peer, bmb_text name, uint16_t account,
+                             bool right)
 {
     const bmb_account *a = account_at(g, account);
-    bmb_failing *f = failing_of(g, peer);
+    if (right && a != NULL && a->program) return BMB_PROOF_GOOD;
+    uint8_t row = row_of(g, x, name);
+    bmb_place *known = place_of(g->kept->known, BMB_GUARD_PLACES, peer, row);
+    bmb_allowance *wrong = known != NULL ? &known->wrong : &g->kept->wrong[row];
+    if (is_used_up(x, *wrong) && !(right && is_proven(g, x, peer, row))) return BMB_PROOF_PAUSED;
     if (right) {
-        if (f != NULL) f->times = 0;
+        if (known == NULL) known = new_place(g->kept->known, BMB_GUARD_PLACES, x, peer, row);
+        known->used_us = x->now;
         return BMB_PROOF_GOOD;
     }
-    note_failure(g, x, peer);
-    /* Names that there are not stay untold: people mistake the fields, and type their password. */
-    bmb_tell(
-        x, &(bmb_event){
-               .code = BMB_EVENT_SIGN_IN_FAILED, .err = BMB_DENIED, .peer = peer, .text = a != NULL ? a->name : NULL });
+    use(x, wrong);
+    tell_wrong(g, x, peer, account);
     return BMB_PROOF_WRONG;
 }
 
@@ -111,15 +139,15 @@ void bmb_guard_nonce(bmb_guard *g, bmb_context *x, uint64_t bound, char out[BMB_
 
 static bmb_seen *seen_of(bmb_guard *g, const bmb_nonce *nonce)
 {
-    for (bmb_seen *s = g->seen; s < g->seen + BMB_GUARD_NONCES; s++)
+    for (bmb_seen *s = g->kept->seen; s < g->kept->seen + BMB_GUARD_NONCES; s++)
         if (s->nonce.made_us == nonce->made_us && s->nonce.serial == nonce->serial && s->highest > 0) return s;
     return NULL;
 }
 
 static bmb_seen *see(bmb_guard *g, const bmb_context *x, const bmb_nonce *nonce)
 {
-    bmb_seen *oldest = g->seen;
-    for (bmb_seen *s = g->seen; s < g->seen + BMB_GUARD_NONCES; s++)
+    bmb_seen *oldest = g->kept->seen;
+    for (bmb_seen *s = g->kept->seen; s < g->kept->seen + BMB_GUARD_NONCES; s++)
         if (s->nonce.made_us < oldest->nonce.made_us) oldest = s;
     if (oldest->highest > 0 && x->now - oldest->nonce.made_us <= NONCE_MOST_US) g->floor_us = oldest->nonce.made_us + 1;
     *oldest = (bmb_seen){ .nonce = *nonce };
@@ -172,11 +200,12 @@ static bmb_proof judge_digest(bmb_guard *g, bmb_context *x, const bmb_claim *cla
     if (a == NULL) a = &nobody; /* the same work, so that its time tells no names */
     const uint8_t *ha1 = claim->hash == BMB_HASH_SHA256 ? a->sha256 : a->md5;
     size_t size = bmb_claim_response(x->port, claim, ha1, method, expected);
-    if (!bmb_equal_secret(expected, claim->response.at, size) || number == 0)
-        return bmb_guard_note(g, x, peer, number, false);
+    bool right = bmb_equal_secret(expected, claim->response.at, size) && number != 0;
+    bmb_proof proof = bmb_guard_conclude(g, x, peer, claim->username, number, right);
+    if (proof != BMB_PROOF_GOOD) return proof;
     if (!take_nonce(g, x, claim, bound, peer, number)) return BMB_PROOF_STALE;
     *account = number;
-    return bmb_guard_note(g, x, peer, number, true);
+    return BMB_PROOF_GOOD;
 }
 
 static bmb_proof judge_basic(bmb_guard *g, bmb_context *x, const bmb_claim *claim, const bmb_addr *peer,
@@ -185,7 +214,7 @@ static bmb_proof judge_basic(bmb_guard *g, bmb_context *x, const bmb_claim *clai
     char plain[128];
     bmb_text name, password;
     uint8_t sum[BMB_SHA256_SIZE];
-    if (!bmb_claim_basic(claim, plain, sizeof plain, &name, &password)) return bmb_guard_note(g, x, peer, 0, false);
+    if (!bmb_claim_basic(claim, plain, sizeof plain, &name, &password)) return BMB_PROOF_WRONG; /* nothing was said */
     uint16_t number = bmb_guard_account(g, name, false);
     const bmb_account *a = account_at(g, number);
     const bmb_slice all[] = {
@@ -193,10 +222,11 @@ static bmb_proof judge_basic(bmb_guard *g, bmb_context *x, const bmb_claim *clai
         { password.at, password.size },
     };
     x->port->hash(x->port->ctx, BMB_HASH_SHA256, all, 5, sum);
-    memset(plain, 0, sizeof plain);
     bool right = a != NULL && bmb_equal_secret(a->sha256, sum, sizeof sum);
-    if (right) *account = number;
-    return bmb_guard_note(g, x, peer, number, right);
+    bmb_proof proof = bmb_guard_conclude(g, x, peer, name, number, right);
+    memset(plain, 0, sizeof plain);
+    if (proof == BMB_PROOF_GOOD) *account = number;
+    return proof;
 }
 
 bmb_proof bmb_guard_judge(bmb_guard *g, bmb_context *x, const bmb_claim *claim, const char *method, uint64_t bound,
@@ -204,14 +234,12 @@ bmb_proof bmb_guard_judge(bmb_guard *g, bmb_context *x, const bmb_claim *claim, 
 {
     *account = 0;
     if (g->access == NULL || claim->scheme == BMB_SCHEME_NONE) return BMB_PROOF_NONE;
-    if (bmb_guard_paused(g, x, peer)) return BMB_PROOF_PAUSED;
     if (claim->scheme == BMB_SCHEME_DIGEST) return judge_digest(g, x, claim, method, bound, peer, account);
     if (claim->scheme == BMB_SCHEME_BASIC && secure) return judge_basic(g, x, claim, peer, account);
     if (claim->scheme != BMB_SCHEME_BEARER)
         return BMB_PROOF_WRONG; /* of no kind that was asked for: nothing was tried */
-    uint16_t number = bmb_guard_token(g, x, claim->token);
-    *account = number;
-    return bmb_guard_note(g, x, peer, number, number != 0);
+    *account = bmb_guard_token(g, x, peer, claim->token);
+    return *account != 0 ? BMB_PROOF_GOOD : BMB_PROOF_WRONG;
 }
 
 /* As long as nobody is said to be one, programs on the device itself are its owner's. */
@@ -253,9 +281,9 @@ bool bmb_guard_may_any(const bmb_guard *g, const bmb_context *x, const bmb_who *
 
 void bmb_guard_sign_in(bmb_guard *g, bmb_context *x, uint16_t account, const bmb_addr *peer, char out[BMB_COOKIE_SIZE])
 {
-    bmb_sign_in *s = g->sign_ins, *own = NULL; /* the one that was not used for longest goes … */
+    bmb_sign_in *s = g->kept->sign_ins, *own = NULL; /* the one that was not used for longest goes … */
     unsigned owned = 0;
-    for (bmb_sign_in *o = g->sign_ins; o < g->sign_ins + BMB_GUARD_SIGN_INS; o++) {
+    for (bmb_sign_in *o = g->kept->sign_ins; o < g->kept->sign_ins + BMB_GUARD_SIGN_INS; o++) {
         if (s->account != 0 && (o->account == 0 || o->seen_us < s->seen_us)) s = o;
         owned += o->account == account;
         if (o->account == account && (own == NULL || o->seen_us < own->seen_us)) own = o;
@@ -265,7 +293,7 @@ void bmb_guard_sign_in(bmb_guard *g, bmb_context *x, uint16_t account, const bmb
         (bmb_sign_in){ .account = account, .serial = ++g->doors, .since_us = x->now, .seen_us = x->now, .peer = *peer };
     x->port->random(x->port->ctx, s->secret, sizeof s->secret);
     bmb_writer w = bmb_writer_of(out, BMB_COOKIE_SIZE);
-    bmb_put_hex(&w, (uint64_t)(s - g->sign_ins), 4);
+    bmb_put_hex(&w, (uint64_t)(s - g->kept->sign_ins), 4);
     bmb_put_hex_bytes(&w, s->secret, sizeof s->secret);
     bmb_tell(x, &(bmb_event){ .code = BMB_EVENT_SIGNED_IN, .peer = peer, .text = account_at(g, account)->name });
 }
@@ -275,7 +303,7 @@ bmb_sign_in *bmb_guard_signed_in(bmb_guard *g, const bmb_context *x, bmb_text co
     char digits[BMB_COOKIE_SIZE];
     if (cookie.size != BMB_COOKIE_SIZE) return NULL;
     for (size_t i = 0; i < BMB_GUARD_SIGN_INS; i++) {
-        bmb_sign_in *s = &g->sign_ins[i];
+        bmb_sign_in *s = &g->kept->sign_ins[i];
         bmb_writer w = bmb_writer_of(digits, sizeof digits);
         bmb_put_hex(&w, i, 4);
         bmb_put_hex_bytes(&w, s->secret, sizeof s->secret);
@@ -292,7 +320,7 @@ bmb_sign_in *bmb_guard_signed_in(bmb_guard *g, const bmb_context *x, bmb_text co
 
 void bmb_guard_change(bmb_guard *g, const bmb_access *access, const uint16_t *to)
 {
-    for (bmb_sign_in *s = g->sign_ins; s < g->sign_ins + BMB_GUARD_SIGN_INS; s++)
+    for (bmb_sign_in *s = g->kept->sign_ins; s < g->kept->sign_ins + BMB_GUARD_SIGN_INS; s++)
         if (s->account != 0) s->account = to[s->account - 1];
     g->access = access;
 }

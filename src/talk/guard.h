@@ -2,8 +2,14 @@
  *
  * Nonces need none (serve/nonce.h), but for those that somebody used who knew the password: of each the counts are
  * noted, so that nothing can be said twice. Where there is no room, the oldest is forgotten and every nonce of before
- * counts as stale. Failures are noted by host: after some, a growing pause, in which nothing that comes from there is
- * looked at.
+ * counts as stale.
+ *
+ * Guessing. Wrong words are counted by the name that they were said for, whoever said them, so that thousands of
+ * addresses guess no faster than one. A name has a few wrong ones free, then one every two seconds; what comes beyond
+ * that is answered "later", whether it is right or not. Two rules see to it that nobody who knows the password stays
+ * out: a place that was right before has an allowance of its own, and what was right and answered "later" is let in
+ * when the same place says it again a minute after. Only right words take a place in that list, so that guesses cannot
+ * fill it. Tokens are drawn, too long to be guessed, and not counted.
  */
 #ifndef BMB_TALK_GUARD_H
 #define BMB_TALK_GUARD_H
@@ -13,7 +19,9 @@
 #include "serve/nonce.h"
 
 #define BMB_GUARD_NONCES 32u
-#define BMB_GUARD_HOSTS 16u
+#define BMB_GUARD_NAMES 32u  /* rows for names; two that share one share its allowance */
+#define BMB_GUARD_PLACES 16u /* from where somebody was right */
+#define BMB_GUARD_PROVEN 8u  /* right, and answered "later" */
 #define BMB_GUARD_SIGN_INS 16u
 #define BMB_GUARD_OWN_SIGN_INS 4u /* of one account */
 #define BMB_GUARD_LINKS 16u
@@ -24,11 +32,16 @@ typedef struct bmb_seen {
     uint64_t before;
 } bmb_seen;
 
-typedef struct bmb_failing {
-    bmb_addr host;
-    uint16_t times; /* 0: free */
-    uint64_t last_us, until_us;
-} bmb_failing;
+/* An allowance of wrong words: when it will be whole again (a generic cell rate). */
+typedef uint64_t bmb_allowance;
+
+/* A host that was right for a name of this row. */
+typedef struct bmb_place {
+    bmb_addr host; /* family 0: free */
+    uint8_t row;
+    uint64_t used_us;
+    bmb_allowance wrong; /* of a place that is known; of what was right too early not used */
+} bmb_place;
 
 /* Somebody who signed in at the page. The cookie is number, and what it is signed with. */
 typedef struct bmb_sign_in {
@@ -48,6 +61,15 @@ typedef struct bmb_lent_link {
 } bmb_lent_link;
 
 #if BMB_WITH_ACCESS
+/* What is remembered of clients; there with access only. */
+typedef struct bmb_guard_memory {
+    bmb_seen seen[BMB_GUARD_NONCES];
+    bmb_allowance wrong[BMB_GUARD_NAMES]; /* by row */
+    bmb_place known[BMB_GUARD_PLACES], proven[BMB_GUARD_PROVEN];
+    bmb_sign_in sign_ins[BMB_GUARD_SIGN_INS];
+    bmb_lent_link links[BMB_GUARD_LINKS];
+} bmb_guard_memory;
+
 typedef struct bmb_guard {
     const bmb_access *access; /* NULL: none was given, everybody may all but administer */
     uint8_t key[BMB_NONCE_KEY];
@@ -55,20 +77,8 @@ typedef struct bmb_guard {
     uint64_t look_us;  /* when passes that may end are looked at; 0: nobody has one */
     uint64_t floor_us; /* nonces from before this that are not in `seen` are stale */
     uint64_t keep_us;  /* when links are to be stored; 0: nothing changed */
-    /* With access. */
-    bmb_seen *seen;
-    bmb_failing *failing;
-    bmb_sign_in *sign_ins;
-    bmb_lent_link *links;
+    bmb_guard_memory *kept;
 } bmb_guard;
-
-/* Their memory. */
-typedef struct bmb_guard_memory {
-    bmb_seen seen[BMB_GUARD_NONCES];
-    bmb_failing failing[BMB_GUARD_HOSTS];
-    bmb_sign_in sign_ins[BMB_GUARD_SIGN_INS];
-    bmb_lent_link links[BMB_GUARD_LINKS];
-} bmb_guard_memory;
 #else
 typedef struct bmb_guard {
     const bmb_access *access;
@@ -80,7 +90,7 @@ typedef enum bmb_proof {
     BMB_PROOF_GOOD,
     BMB_PROOF_STALE, /* right, but the nonce is not valid any more */
     BMB_PROOF_WRONG,
-    BMB_PROOF_PAUSED /* not looked at: there were too many wrong ones from this host */
+    BMB_PROOF_PAUSED /* "later": there were too many wrong ones for this name; nothing is said of this one */
 } bmb_proof;
 
 /* What is known of whoever asks for something. */
@@ -107,12 +117,13 @@ bmb_proof bmb_guard_judge(bmb_guard *g, bmb_context *x, const bmb_claim *claim, 
                           bool secure, const bmb_addr *peer, uint16_t *account);
 /* A fresh nonce. */
 void bmb_guard_nonce(bmb_guard *g, bmb_context *x, uint64_t bound, char out[BMB_NONCE_SIZE]);
-/* Names and failures of ways in that judge by themselves. account: index plus 1; 0: none of that name. */
+/* For ways in that judge by themselves. account: index plus 1; 0: none of that name. */
 uint16_t bmb_guard_account(const bmb_guard *g, bmb_text name, bool program);
-bool bmb_guard_paused(bmb_guard *g, bmb_context *x, const bmb_addr *peer);
-bmb_proof bmb_guard_note(bmb_guard *g, bmb_context *x, const bmb_addr *peer, uint16_t account, bool right);
-/* A program's token; 0: nobody's. */
-uint16_t bmb_guard_token(const bmb_guard *g, const bmb_context *x, bmb_text token);
+/* What comes of words that are right or not, said for `name` by `peer`. */
+bmb_proof bmb_guard_conclude(bmb_guard *g, bmb_context *x, const bmb_addr *peer, bmb_text name, uint16_t account,
+                             bool right);
+/* A program's token; 0: nobody's, which is told. */
+uint16_t bmb_guard_token(bmb_guard *g, bmb_context *x, const bmb_addr *peer, bmb_text token);
 
 /* May he do this to feed `number`? Open feeds may be watched by everybody. */
 bool bmb_guard_may(const bmb_guard *g, const bmb_context *x, const bmb_who *who, bmb_role role, size_t number);

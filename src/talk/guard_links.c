@@ -22,7 +22,7 @@ static uint32_t wall_s(const bmb_context *x)
 static bmb_lent_link *find(const bmb_guard *g, uint32_t number)
 {
     for (size_t i = 0; i < BMB_GUARD_LINKS; i++)
-        if (g->links[i].number == number) return &g->links[i];
+        if (g->kept->links[i].number == number) return &g->kept->links[i];
     return NULL;
 }
 
@@ -48,7 +48,7 @@ bool bmb_guard_holds(const bmb_guard *g, const bmb_context *x, const bmb_pass *p
     if (pass->account == BMB_BY_LINK)
         return !called_back(g, pass->number) && (pass->until_s == 0 || wall_s(x) < pass->until_s);
     for (size_t i = 0; pass->number != 0 && i < BMB_GUARD_SIGN_INS; i++)
-        if (g->sign_ins[i].account != 0 && g->sign_ins[i].serial == pass->number) return true;
+        if (g->kept->sign_ins[i].account != 0 && g->kept->sign_ins[i].serial == pass->number) return true;
     return pass->number == 0;
 }
 
@@ -60,9 +60,9 @@ static bool is_over(const bmb_lent_link *l, uint32_t now)
 /* A place for it; those of links that ended by themselves are free again. */
 static bmb_lent_link *place(bmb_guard *g, const bmb_context *x, uint32_t number, uint32_t until_s)
 {
-    bmb_lent_link *l = find(g, number), *end = g->links + BMB_GUARD_LINKS;
+    bmb_lent_link *l = find(g, number), *end = g->kept->links + BMB_GUARD_LINKS;
     if (l == NULL) {
-        for (l = g->links; l < end && !is_over(l, wall_s(x)); l++) continue;
+        for (l = g->kept->links; l < end && !is_over(l, wall_s(x)); l++) continue;
         if (l == end) return NULL;
         *l = (bmb_lent_link){ .number = number, .until_s = until_s };
     }
@@ -113,7 +113,7 @@ void bmb_guard_load(bmb_guard *g, bmb_context *x)
         l.until_s = bmb_get_u32(&r);
         l.used = bmb_get_u16(&r);
         l.ended = bmb_get_u8(&r) != 0;
-        if (!r.failed) g->links[i] = l;
+        if (!r.failed) g->kept->links[i] = l;
     }
 }
 
@@ -127,10 +127,10 @@ static void store(bmb_guard *g, bmb_context *x)
     bmb_put_u8(&w, RECORD_VERSION);
     bmb_put_u8(&w, BMB_GUARD_LINKS);
     for (size_t i = 0; i < BMB_GUARD_LINKS; i++) {
-        bmb_put_u32(&w, g->links[i].number);
-        bmb_put_u32(&w, g->links[i].until_s);
-        bmb_put_u16(&w, g->links[i].used);
-        bmb_put_u8(&w, g->links[i].ended);
+        bmb_put_u32(&w, g->kept->links[i].number);
+        bmb_put_u32(&w, g->kept->links[i].until_s);
+        bmb_put_u16(&w, g->kept->links[i].used);
+        bmb_put_u8(&w, g->kept->links[i].ended);
     }
     bmb_doing was = bmb_turn(x, BMB_DOING_STORING);
     if (s->store(s->ctx, RECORD, data, bmb_written(&w)) != BMB_OK) g->keep_us = x->now + BMB_KEEP_AGAIN_US;

@@ -345,7 +345,7 @@ static bmb_http_reply sign_out(bmb_talk *t, const bmb_conn *c)
 
 static bmb_http_reply end_sign_in(bmb_talk *t, uint32_t number)
 {
-    bmb_sign_in *s = number < BMB_GUARD_SIGN_INS ? &t->guard.sign_ins[number] : NULL;
+    bmb_sign_in *s = number < BMB_GUARD_SIGN_INS ? &t->guard.kept->sign_ins[number] : NULL;
     if (s == NULL || s->account == 0) return refusal(404);
     s->account = 0;
     return refusal(204);

@@ -3,13 +3,14 @@
 #include "base/bounds.h"
 #include "talk/session.h"
 
-#define BUCKETS 64u /* of hosts; two that share one are taken for one */
+#define BUCKETS 64u /* of hosts, or networks; two that share one are taken for one */
 
-/* Of an IPv6 host its network counts: it has as many addresses there as it likes. */
-static uint8_t bucket_of(const bmb_addr *a)
+/* A host is an address, as with all limits by host. One of IPv6 has as many as it likes: where no address holds much,
+ * those of a network are taken together. */
+static uint8_t bucket_of(const bmb_addr *a, bool network)
 {
     uint32_t hash = 2166136261u;
-    for (size_t i = 0; i < (a->family == 6 ? 8u : 4u); i++) hash = (hash ^ a->ip[i]) * 16777619u;
+    for (size_t i = 0; i < (a->family != 6 ? 4u : network ? 8u : 16u); i++) hash = (hash ^ a->ip[i]) * 16777619u;
     return (uint8_t)((hash ^ hash >> 16) % BUCKETS);
 }
 
@@ -37,30 +38,40 @@ static bool older(const bmb_conn *a, const bmb_conn *b)
     return b == NULL || a->since_us < b->since_us;
 }
 
-/* How many connections of each bucket watch nothing. */
-static void count(const bmb_talk *t, uint16_t *counts)
+/* The bucket with the most connections that watch nothing, and how many these are; `own` where none has more. */
+static uint8_t heaviest(const bmb_talk *t, uint8_t own, bool network, uint16_t *count)
 {
+    uint16_t counts[BUCKETS] = { 0 };
+    uint8_t most = own;
     for (const bmb_conn *c = t->conns; c < t->conns + t->conn_open; c++)
-        if (!watching(t, c)) counts[bucket_of(&c->peer)]++;
+        if (!watching(t, c)) counts[bucket_of(&c->peer, network)]++;
+    for (uint8_t i = 0; i < BUCKETS; i++)
+        if (counts[i] > counts[most]) most = i;
+    *count = counts[most];
+    return most;
 }
 
 static bmb_conn *share(const bmb_talk *t, const bmb_addr *newcomer)
 {
-    uint16_t counts[BUCKETS] = { 0 };
-    uint8_t own = bucket_of(newcomer), heaviest = own;
+    uint16_t count;
+    bool network = false;
+    uint8_t own = bucket_of(newcomer, false), from = heaviest(t, own, false, &count);
     bmb_conn *idle = NULL, *other = NULL;
-    count(t, counts);
-    for (uint8_t i = 0; i < BUCKETS; i++)
-        if (counts[i] > counts[heaviest]) heaviest = i;
-    /* Where no host has two, the one that is only kept alive goes, whoever's it is. */
-    bool any = counts[heaviest] < 2;
+    if (BMB_WITH_IPV6 && count < 2 && newcomer->family == 6) {
+        network = true;
+        own = bucket_of(newcomer, true);
+        from = heaviest(t, own, true, &count);
+    }
+    /* Where nobody has two, the one that is only kept alive goes, whoever's it is. */
+    bool any = count < 2;
     for (bmb_conn *c = t->conns; c < t->conns + t->conn_open; c++) {
-        if (watching(t, c) || (!any && bucket_of(&c->peer) != heaviest)) continue;
+        if (watching(t, c) || (!any && bucket_of(&c->peer, network) != from)) continue;
         bool waits = c->state == BMB_CONN_DRAINING || t->kinds[c->kind]->idle(c);
         bmb_conn **best = waits ? &idle : &other;
         if (older(c, *best)) *best = c;
     }
-    if (idle != NULL || heaviest == own) return idle;
+    /* A host does not put its own requests out; of its network others may be meant. */
+    if (idle != NULL || (from == own && (!network || any))) return idle;
     return other;
 }
 

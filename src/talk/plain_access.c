@@ -25,9 +25,8 @@ bool bmb_plain_token(bmb_talk *t, bmb_conn *c, const char *line, size_t size)
     static const char word[] = "token ";
     const size_t before = sizeof word - 1;
     if (size > 0 && line[size - 1] == '\r') size--;
-    if (size <= before || memcmp(line, word, before) != 0 || bmb_guard_paused(&t->guard, t->x, &c->peer)) return false;
-    uint16_t account = bmb_guard_token(&t->guard, t->x, (bmb_text){ line + before, size - before });
-    (void)bmb_guard_note(&t->guard, t->x, &c->peer, account, account != 0);
+    if (size <= before || memcmp(line, word, before) != 0) return false;
+    uint16_t account = bmb_guard_token(&t->guard, t->x, &c->peer, (bmb_text){ line + before, size - before });
     c->pass.account = account;
     return account != 0 && bmb_plain_may(t, c, BMB_ROLE_WATCH, c->by->feed);
 }
@@ -74,16 +73,15 @@ bmb_err bmb_framed_sign_in(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r
     const bmb_text name = { r->name, strlen(r->name) };
     *value = BMB_ROLE_NONE;
     if (!bmb_framed_asks(t, c) || c->challenge == 0) return BMB_UNSUPPORTED;
-    if (bmb_guard_paused(&t->guard, t->x, &c->peer)) return BMB_LIMIT;
     uint16_t account = bmb_guard_account(&t->guard, name, false);
     if (account == 0) account = bmb_guard_account(&t->guard, name, true);
     const bmb_account *a = account != 0 ? &t->guard.access->accounts[account - 1] : &nobody;
     bool right = answers(t, c, a, r) && account != 0;
-    (void)bmb_guard_note(&t->guard, t->x, &c->peer, account, right);
-    if (!right) {
+    bmb_proof proof = bmb_guard_conclude(&t->guard, t->x, &c->peer, name, account, right);
+    if (proof != BMB_PROOF_GOOD) {
         c->challenges = true; /* another one: this one was used */
         c->challenge = 0;
-        return BMB_DENIED;
+        return proof == BMB_PROOF_PAUSED ? BMB_LIMIT : BMB_DENIED;
     }
     bmb_tell(t->x, &(bmb_event){ .code = BMB_EVENT_SIGNED_IN, .peer = &c->peer, .text = a->name });
     c->pass.account = account;

@@ -67,6 +67,33 @@ static bmb_device_stats device(void)
     return s;
 }
 
+static bmb_sock connect_six(uint8_t network, unsigned host, size_t outlet, const char *words)
+{
+    bmb_sock s = fake_connect(t.f, outlet);
+    t.f->socks[s].peer = (bmb_addr){ .family = 6,
+                                     .ip = { 0x20, 1, 0x0d, 0xb8, [7] = network, [14] = (uint8_t)(host >> 8), [15] = (uint8_t)host },
+                                     .port = 40000 };
+    fake_settle(t.f, t.device);
+    fake_say_text(t.f, s, words);
+    fake_settle(t.f, t.device);
+    return s;
+}
+
+/* By one address or a new one each time: who shares a network with a host that floods still gets a picture, and so does
+ * who is elsewhere. */
+static void a_host_of_ipv6_keeps_nobody_of_its_network_out(void **state)
+{
+    (void)state;
+    fake_device_open(&t);
+    picture();
+    for (int many = 0; many < 2; many++) {
+        for (unsigned i = 0; i < 40; i++) (void)connect_six(1, many ? 100 + i : 7, 0, "GET /yard.jpg HT");
+        assert_true(got_picture(connect_six(1, 5000, 0, STILL)));
+        for (unsigned i = 0; i < 40; i++) (void)connect_six(1, many ? 200 + i : 7, 0, "GET /yard.jpg HT");
+        assert_true(got_picture(connect_six(2, 1, 0, STILL)));
+    }
+}
+
 /* Whatever one host opens and says, another one gets its picture, and who watches is left alone. */
 static void one_host_keeps_nobody_out(void **state)
 {
@@ -335,6 +362,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         TEST(one_host_keeps_nobody_out),
+        TEST(a_host_of_ipv6_keeps_nobody_of_its_network_out),
         TEST(a_flood_does_not_displace_who_just_came),
         TEST(stills_that_are_not_read_keep_nobody_out),
         TEST(one_host_is_not_all_the_viewers),

@@ -231,7 +231,7 @@ static size_t put_cookie(char *out, size_t room, unsigned number)
 {
     bmb_writer w = bmb_writer_of(out, room);
     bmb_put_hex(&w, number, 4);
-    bmb_put_hex_bytes(&w, t.device->talk.guard.sign_ins[number].secret, 16);
+    bmb_put_hex_bytes(&w, t.device->talk.guard.kept->sign_ins[number].secret, 16);
     return bmb_written(&w);
 }
 
@@ -245,7 +245,7 @@ static void say(input *in, const peer *p)
         for (size_t i = 0; i < n; i++) {
             char id[BMB_COOKIE_SIZE + 1];
             unsigned number = i + 1 < n ? (unsigned)in->at[i + 1] - '0' : UINT_MAX;
-            if (in->at[i] == 2 && number < 10 && t.device->talk.guard.sign_ins != NULL) {
+            if (in->at[i] == 2 && number < 10 && t.device->talk.guard.kept != NULL) {
                 fake_say(t.f, p->sock, id, put_cookie(id, sizeof id, number));
                 i++;
                 continue;
