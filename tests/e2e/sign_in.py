@@ -130,14 +130,13 @@ def gstreamer(name, word, feed="yard", protocols="tcp"):
     return r.stdout.count(b"\xff\xd8\xff") >= 10
 
 
-# The table: each client with the right words, with wrong ones, and with none. Pauses after wrong ones are for the host, so
-# each client comes from an address of its own where it can choose one, and right words come between.
+# The table: each client with the right words, with wrong ones, and with none.
 rows = []
 
 
 def patient():
-    """Some players try a wrong password again and again: the pause that follows is for the whole host."""
-    wait_for(lambda: curl("/yard.jpg", "-H", f"Authorization: Bearer {token}") == 200, 70)
+    """Some players try a wrong password again and again: what follows counts once that is over."""
+    wait_for(lambda: curl("/yard.jpg", "--digest", "-u", f"ben:{PASSWORD['ben']}") == 200, 70)
 
 
 def row(client, right, wrong, none):
@@ -218,6 +217,7 @@ def framed_watches(name=None, word=None, program=False):
 
 row("framed", lambda: framed_watches("ben", ben), lambda: framed_watches("ben", bad), framed_watches)
 check("framed, by token", framed_watches("recorder", token, True))
+patient()
 r = run(sys.executable, os.path.join(os.path.dirname(os.path.abspath(__file__)), "../../examples/framed_viewer.py"), f"127.0.0.1:{framed}",
         "yard", "--user", "ben", "--frames", "5", text=ben + "\n")
 check("the example signs in", r.returncode == 0 and "frame" in r.stdout + "frame", r.stdout + r.stderr)
