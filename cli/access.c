@@ -95,6 +95,7 @@ static void set_names(cli_device *d)
     cli_access *a = d->access;
     bmb_config *c = &d->config;
     snprintf(a->name_text, sizeof a->name_text, "%s", d->file.names);
+    c->names = NULL;
     c->name_count = split(a->name_text, a->names, CLI_NAMES_MOST);
     if (c->name_count == 1 && strcmp(a->names[0], "any") == 0) {
         c->name_count = 0;
@@ -112,6 +113,39 @@ static void set_names(cli_device *d)
     c->embed = d->file.embed != 0;
 }
 
+/* What was read before the device is opened anew stays, too, when the file is lost. */
+static void take_carried(const cli_device *d, taken *t)
+{
+    const cli_carried *c = d->carried;
+    bool lost = t->found == CLI_USERS_LOST || t->found == CLI_USERS_BAD;
+    if (!lost || c == NULL || c->users == NULL || d->access->path[0] == '\0') return;
+    t->users = *c->users;
+    t->found = CLI_USERS_READ;
+    t->stale = true;
+}
+
+void cli_access_leave(cli_device *d)
+{
+    cli_carried *c = d->carried;
+    if (c == NULL || d->device == NULL || d->access == NULL) return;
+    const taken *t = &d->access->state[d->access->now];
+    c->sign_in_count = bmb_sign_ins_copy(d->device, c->sign_ins);
+    if (t->users.count > 0 && c->users == NULL) c->users = malloc(sizeof *c->users);
+    if (t->users.count > 0 && c->users != NULL) *c->users = t->users;
+}
+
+void cli_access_resume(cli_device *d)
+{
+    if (d->carried != NULL) bmb_sign_ins_take(d->device, d->carried->sign_ins, d->carried->sign_in_count);
+}
+
+void cli_carried_forget(cli_carried *c)
+{
+    if (c->users != NULL) memset(c->users, 0, sizeof *c->users);
+    free(c->users);
+    memset(c, 0, sizeof *c);
+}
+
 bool cli_access_open(cli_device *d)
 {
     cli_access_close(d);
@@ -124,6 +158,7 @@ bool cli_access_open(cli_device *d)
     a->state[0].found = CLI_USERS_NONE;
     if (cli_users_path(&d->file, a->path, sizeof a->path))
         a->state[0].found = cli_users_read(&d->file, a->path, &a->state[0].users, &a->stamp);
+    take_carried(d, &a->state[0]);
     if (a->state[0].users.count > 0) cli_users_mark(a->path);
     if (a->state[0].users.realm[0] == '\0')
         snprintf(a->state[0].users.realm, sizeof a->state[0].users.realm, "bambino");
@@ -206,6 +241,7 @@ uint64_t cli_access_tend(cli_device *d, uint64_t next)
 void cli_access_refresh(cli_device *d)
 {
     take_again(d, d->access->state[d->access->now].stale);
+    set_names(d);
 }
 
 void cli_access_say(cli_device *d)

@@ -174,6 +174,17 @@ static const bmb_mode_row *at_rate(const bmb_camera_info *info, const bmb_mode *
     return NULL;
 }
 
+/* A drawn camera has more sizes than it lists, but not all. */
+static bool is_drawable(const cli_device *d, const cli_feed *f, const bmb_mode *asked)
+{
+    char text[64], near_text[64];
+    const bmb_mode near = bmb_sim_nearest(asked);
+    if (near.width == asked->width && near.height == asked->height && near.mfps == asked->mfps) return true;
+    cli_error("%s:%d: feed \"%s\": camera \"%s\" cannot do %s; nearest: %s", d->file.path, f->line, f->name, f->camera,
+              cli_mode_text(asked, text, sizeof text), cli_mode_text(&near, near_text, sizeof near_text));
+    return false;
+}
+
 /* A size or rate that the camera does not have is refused with the nearest that it has. */
 static bool choose_mode(const cli_device *d, const cli_feed *f, const bmb_camera_info *info, bmb_mode *out)
 {
@@ -205,8 +216,9 @@ static bool choose_mode(const cli_device *d, const cli_feed *f, const bmb_camera
     bool size_ok = near->width == out->width && near->height == out->height;
     if (out->mfps == 0) out->mfps = clip || near->mfps_most < 15000 ? near->mfps_most : 15000;
     bool rate_ok = clip ? out->mfps == first->mfps_most : out->mfps <= near->mfps_most;
-    if (!listed || (size_ok && rate_ok)) return true;
     char text[64];
+    if (!listed) return is_drawable(d, f, out);
+    if (size_ok && rate_ok) return true;
     const bmb_mode there = { near->codec, near->width, near->height, near->mfps_most };
     if (!size_ok) {
         cli_error("%s:%d: feed \"%s\": camera \"%s\" has no size %ux%u; the nearest is %s", d->file.path, f->line,
@@ -363,6 +375,16 @@ bool cli_prepare_rows(cli_device *d)
     return cli_prepare_plain(d);
 }
 
+void cli_limits_of(const cli_config *f, bmb_config *c)
+{
+    c->host_viewers = (uint16_t)f->host_viewers;
+    c->stall_ms = (uint32_t)f->stall_ms;
+    c->request_ms = (uint32_t)f->request_ms;
+    c->idle_ms = (uint32_t)f->idle_ms;
+    c->unsent_ms = (uint32_t)f->unsent_ms;
+    c->uplink_kbps = (uint32_t)f->uplink_kbps;
+}
+
 bool cli_prepare(cli_device *d)
 {
     extern const bmb_asset bmb_pages[];
@@ -377,17 +399,12 @@ bool cli_prepare(cli_device *d)
     c->assets = bmb_pages;
     c->asset_count = bmb_page_count;
     c->viewers = (uint16_t)f->viewers;
-    c->host_viewers = (uint16_t)f->host_viewers;
+    cli_limits_of(f, c);
     c->spare = (uint16_t)f->spare;
     c->events = (uint16_t)f->events;
     c->request_buffer = (uint16_t)f->request_buffer;
     c->rtp_packet = (uint16_t)f->rtp_packet;
-    c->stall_ms = (uint32_t)f->stall_ms;
-    c->request_ms = (uint32_t)f->request_ms;
-    c->idle_ms = (uint32_t)f->idle_ms;
     c->session_ms = (uint32_t)f->session_ms;
-    c->unsent_ms = (uint32_t)f->unsent_ms;
-    c->uplink_kbps = (uint32_t)f->uplink_kbps;
     c->repeats = f->repeats != 0 && (f->rtsp.family != 0 || f->rtsps.family != 0);
     reserve(d);
     if (d->tolerant) drop_missing(d);

@@ -164,6 +164,13 @@ typedef struct cli_access cli_access;
 typedef struct cli_secure cli_secure;
 #define CLI_CERTIFICATE_NAMES 16
 
+/* What goes on when the device is opened anew. */
+typedef struct cli_carried {
+    bmb_sign_in_copy sign_ins[BMB_SIGN_INS_MOST];
+    size_t sign_in_count;
+    struct cli_users *users; /* that were read last; NULL: none were */
+} cli_carried;
+
 /* Everything that runs: port, cameras and, once opened, the device. */
 typedef struct cli_device {
     cli_config file;
@@ -195,6 +202,7 @@ typedef struct cli_device {
     bool told;               /* the addresses were printed */
     bool again;              /* it is to be opened anew */
     cli_access *access;
+    cli_carried *carried; /* NULL: it is not opened anew */
     bmb_service service;
     struct cli_settings *layers; /* what was changed over the file; NULL: it is read once, and nothing is changed */
     cli_secure *secure;          /* NULL: nothing is encrypted */
@@ -209,6 +217,10 @@ typedef struct cli_device {
  * the file from time to time, and returns when it wants to do so again, at the latest `next`. */
 bool cli_access_open(cli_device *d);
 uint64_t cli_access_tend(cli_device *d, uint64_t next);
+/* Sign-ins, and who may: before the end, and after the next opening. */
+void cli_access_leave(cli_device *d);
+void cli_access_resume(cli_device *d);
+void cli_carried_forget(cli_carried *c);
 void cli_access_say(cli_device *d);
 void cli_access_close(cli_device *d);
 /* The outlets of HTTP and RTSP. Prints a message and returns false on failure, as the next one does. */
@@ -255,11 +267,13 @@ bmb_err cli_fetch_running(const cli_device *d, const char *camera, uint16_t widt
 const char *cli_missing_text(const cli_device *d, size_t camera, char *out, size_t room);
 /* Fills in config from file; every camera must be there. */
 bool cli_prepare(cli_device *d);
+/* Limits that may change while the device runs. */
+void cli_limits_of(const cli_config *f, bmb_config *c);
 /* … of that, the rows of feeds, outlets and pushes. */
 bool cli_prepare_rows(cli_device *d);
 /* The place of a feed in the device; SIZE_MAX: it has none. */
 size_t cli_place_of(const cli_device *d, const char *feed);
-/* Feeds came or went: those of accounts are other ones. */
+/* Settings changed: the feeds of accounts, what anybody may, and names are other ones. */
 void cli_access_refresh(cli_device *d);
 /* Messages go into this text until it is ended with NULL; a line each. */
 void cli_capture(char *text, size_t room);

@@ -57,35 +57,10 @@ static bool same_section(section s, const void *a, const void *b, bool (*counts)
     return true;
 }
 
-static bool is_one_of(const key_row *k, const char *const *names)
-{
-    for (; *names != NULL; names++)
-        if (strcmp(k->key, *names) == 0) return true;
-    return false;
-}
-
 /* Keys that only an opening takes over. */
 static bool takes_opening(const key_row *k)
 {
-    static const char *const live[] = { "name", "log", "cpu-percent", "announce", NULL };
-    static const char *const of_feed[] = { "multicast",        "multicast-ttl",  "multicast-parity",
-                                           "multicast-always", "multicast-open", NULL };
-    static const char *const of_web[] = { "secure", "plain", NULL };
-    switch (k->section) {
-    case SECTION_DEVICE:
-    case SECTION_NETWORK:
-        return !is_one_of(k, live);
-    case SECTION_HTTP:
-    case SECTION_RTSP:
-        return is_one_of(k, of_web);
-    case SECTION_FEED:
-        return is_one_of(k, of_feed);
-    case SECTION_TCP:
-    case SECTION_PUSH:
-        return false;
-    default:
-        return true;
-    }
+    return cli_key_effect(k) == EFFECT_ALL;
 }
 
 static bool is_encrypted(const cli_plain *p, bool push)
@@ -111,8 +86,7 @@ bool cli_draft_is_live(const cli_device *d, const cli_draft *to)
     }
     for (size_t i = 0; i < b->tcp_count; i++)
         if (is_encrypted(&b->tcp[i], false) && cli_section_item(a, SECTION_TCP, b->tcp[i].name) == NULL) return false;
-    /* Redirections name their target by its row. */
-    return a->http_plain[0] == '\0' && a->rtsp_plain[0] == '\0';
+    return true;
 }
 
 cli_draft *cli_draft_make(const cli_device *d, const cli_layer *over, char *why, size_t room, size_t *culprit)
@@ -271,6 +245,26 @@ static uint16_t place_of_feed(const step *s, uint16_t row)
     return row == BMB_NO_FEED ? row : (uint16_t)cli_place_of(s->d, s->to->file.feeds[row].name);
 }
 
+/* The feeds of an outlet that has only some, by their places instead of their rows. */
+static uint64_t places_of_feeds(const step *s, uint64_t rows)
+{
+    uint64_t places = 0;
+    for (size_t row = 0; row < s->to->file.feed_count; row++) {
+        size_t place = (rows >> row & 1) != 0 ? cli_place_of(s->d, s->to->file.feeds[row].name) : SIZE_MAX;
+        if (place < 64) places |= 1ull << place;
+    }
+    return places;
+}
+
+/* Its encrypted counterpart, by its place and plus 1; that one was added first. */
+static uint16_t counterpart(const step *s, const cli_way *w)
+{
+    const cli_settings *set = s->d->layers;
+    for (size_t i = 0; i < set->way_count; i++)
+        if (set->ways[i].section == w->section && set->ways[i].secure) return (uint16_t)(set->ways[i].place + 1);
+    return 0;
+}
+
 static bool add_way_of(step *s, cli_way *w)
 {
     bmb_err err;
@@ -282,6 +276,8 @@ static bool add_way_of(step *s, cli_way *w)
     } else {
         bmb_outlet_config row = s->to->outlets[w->row];
         row.feed = row.kind == BMB_OUTLET_TCP ? place_of_feed(s, row.feed) : 0;
+        if (row.elsewhere > 0) row.elsewhere = counterpart(s, w);
+        row.only = places_of_feeds(s, row.only);
         err = bmb_outlet_add(s->d->device, &row, &w->place, &s->fault);
     }
     return err == BMB_OK || failed(s, err);
@@ -308,9 +304,10 @@ static bool change_ways(step *s)
         }
     }
     set->way_count = kept;
-    for (size_t i = 0; i < count; i++) {
-        if (there[i]) continue;
-        cli_way w = ways[i];
+    /* Encrypted ones first: those beside them lead there. */
+    for (size_t i = 0; i < 2 * count; i++) {
+        cli_way w = ways[i % count];
+        if (there[i % count] || w.secure != (i < count)) continue;
         if (!add_way_of(s, &w)) return false;
         set->ways[set->way_count++] = w;
     }
@@ -328,15 +325,41 @@ static void tell_why(const step *s, char *why, size_t room)
     }
 }
 
-/* What takes more than was reserved, or another way of opening, takes opening anew. */
-static bool needs_opening(bmb_err err)
+/* What takes more than was reserved takes opening anew. What is not supported is not by that either. */
+static bool needs_opening(const step *s)
 {
-    return err == BMB_NO_MEMORY || err == BMB_LIMIT || err == BMB_UNSUPPORTED;
+    bool control = s->fault.part != NULL && strcmp(s->fault.part, "control") == 0;
+    return (s->err == BMB_NO_MEMORY || s->err == BMB_LIMIT) && !control;
+}
+
+/* Opening anew ends who watches: of feeds that are the same before and after it takes nobody. */
+static bool disturbs_others(const step *s)
+{
+    bmb_feed_stats stats;
+    for (size_t i = 0; i < s->from->feed_count; i++) {
+        const cli_feed *before = &s->from->feeds[i],
+                       *after = cli_section_item(&s->to->file, SECTION_FEED, before->name);
+        size_t place = cli_place_of(s->d, before->name);
+        if (after == NULL || !same_section(SECTION_FEED, before, after, NULL) || place == SIZE_MAX) continue;
+        if (bmb_feed_stats_get(s->d->device, place, &stats) == BMB_OK && stats.viewers > 0) return true;
+    }
+    return false;
+}
+
+static bool changes_feeds(const step *s)
+{
+    if (s->from->feed_count != s->to->file.feed_count) return true;
+    for (size_t i = 0; i < s->from->feed_count; i++) {
+        const void *after = cli_section_item(&s->to->file, SECTION_FEED, s->from->feeds[i].name);
+        if (after == NULL || !same_section(SECTION_FEED, &s->from->feeds[i], after, NULL)) return true;
+    }
+    return false;
 }
 
 bool cli_draft_apply(cli_device *d, cli_draft *to, bool *again, char *why, size_t room)
 {
     cli_settings *set = d->layers;
+    cli_proof_note(d, &to->d.file);
     cli_config *before = malloc(sizeof *before);
     if (before == NULL) return false;
     *before = d->file;
@@ -346,12 +369,22 @@ bool cli_draft_apply(cli_device *d, cli_draft *to, bool *again, char *why, size_
     to->next = set->drafts;
     set->drafts = to;
     if (good) {
+        cli_proof_begin(d);
         d->file = to->d.file;
         bmb_linux_log_level(d->linux_port, (bmb_level)d->file.log);
+        cli_limits_of(&d->file, &d->config);
         cli_access_refresh(d);
+        (void)bmb_limits_change(d->device, &d->config, NULL);
     } else {
-        *again = needs_opening(s.err) && (s.fault.part == NULL || strcmp(s.fault.part, "control") != 0);
+        *again = needs_opening(&s);
         tell_why(&s, why, room);
+        if (*again && changes_feeds(&s) && disturbs_others(&s)) {
+            size_t at = strlen(why);
+            snprintf(why + at, room - at,
+                     "; the device would have to be opened anew, which ends others that watch: raise reserve in [device] "
+                     "first");
+            *again = false;
+        }
         /* Back to what was, as far as it had come. */
         size_t culprit;
         char text[400];

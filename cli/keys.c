@@ -343,17 +343,41 @@ bool cli_key_is_adjusted(const key_row *k)
     return k->type == KEY_CONTROL || is_one_of(k, SECTION_FEED, of_feed);
 }
 
+key_effect cli_key_effect(const key_row *k)
+{
+    static const char *const live[] = { "name",       "log",        "cpu-percent", "figures",     "anybody",      "names",
+                                        "origins",    "embed",      "stall-ms",    "request-ms",  "idle-ms",      "unsent-ms",
+                                        "host-viewers", "status-light", NULL };
+    static const char *const network[] = { "uplink-kbps", "announce", NULL };
+    static const char *const gap[] = { "size", "rate", "frame-max", "reel", "storage", NULL };
+    static const char *const own[] = { "camera", "codec", "paused", NULL };
+    static const char *const group[] = { "multicast",        "multicast-ttl",  "multicast-parity",
+                                         "multicast-always", "multicast-open", NULL };
+    switch (k->section) {
+    case SECTION_DEVICE:
+        return is_one_of(k, SECTION_DEVICE, live) ? EFFECT_NOTHING : EFFECT_ALL;
+    case SECTION_NETWORK:
+        return is_one_of(k, SECTION_NETWORK, network) ? EFFECT_NOTHING : EFFECT_ALL;
+    case SECTION_HTTP:
+    case SECTION_RTSP:
+        return strcmp(k->key, "listen") == 0 ? EFFECT_OWN : EFFECT_ALL;
+    case SECTION_FEED:
+        return is_one_of(k, SECTION_FEED, group) ? EFFECT_ALL
+               : is_one_of(k, SECTION_FEED, own) ? EFFECT_OWN
+               : is_one_of(k, SECTION_FEED, gap) ? EFFECT_GAP
+                                                 : EFFECT_NOTHING;
+    case SECTION_TCP:
+    case SECTION_PUSH:
+        return EFFECT_OWN;
+    default:
+        return EFFECT_ALL;
+    }
+}
+
 const char *cli_key_notice(const key_row *k)
 {
-    static const char *const of_device[] = { "name", "log", "cpu-percent", NULL };
-    static const char *const gap[] = { "size", "rate", "frame-max", "reel", "storage", NULL };
-    static const char *const quiet[] = { "title",        "preview",     "quality-least", "quality-most",
-                                         "open",         "night-below", "day-above",     "night-after",
-                                         "night-light",  "step",        "follow",        "follow-least",
-                                         "camera-rests", NULL };
-    if (k->type == KEY_CONTROL || is_one_of(k, SECTION_DEVICE, of_device) || is_one_of(k, SECTION_FEED, quiet))
-        return "nothing";
-    return is_one_of(k, SECTION_FEED, gap) ? "gap" : "new-connection";
+    static const char *const names[] = { "nothing", "gap", "new-connection", "all-new" };
+    return names[cli_key_effect(k)];
 }
 
 const void *cli_section_item(const cli_config *c, section s, const char *name)

@@ -62,7 +62,15 @@ bool cli_key_is_local(const key_row *k);
 bool cli_key_is_dangerous(const key_row *k);
 /* Whoever may adjust may set it; else only administrators. */
 bool cli_key_is_adjusted(const key_row *k);
-/* What viewers notice: "nothing", "gap", "new-connection". */
+/* What a change interrupts: the one table of it. */
+typedef enum key_effect {
+    EFFECT_NOTHING,
+    EFFECT_GAP, /* those who watch the feed miss some frames */
+    EFFECT_OWN, /* those of this feed, outlet or push connect anew */
+    EFFECT_ALL  /* the device is opened anew: all connect anew; who is signed in stays so */
+} key_effect;
+key_effect cli_key_effect(const key_row *k);
+/* Its name: "nothing", "gap", "new-connection", "all-new". */
 const char *cli_key_notice(const key_row *k);
 /* What its value may be, for people: "1 to 60", "`auto`, `raw`", "text", "address". */
 void cli_key_values(const key_row *k, char *out, size_t room);

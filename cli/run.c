@@ -317,6 +317,7 @@ static int serve_once(cli_device *d, const run_options *options, double seconds,
     cli_api_begin(d);
     if (options->check) return cli_presence_open(d) && check(d) ? EXIT_OK : EXIT_FAILED;
     if (!start(d) || !cli_draft_begin(d)) return EXIT_FAILED;
+    cli_access_resume(d);
     cli_catch_signals(&d->port);
     if (d->board == NULL) {
         cli_print_addresses(d);
@@ -336,6 +337,7 @@ static int serve_once(cli_device *d, const run_options *options, double seconds,
 static int run(const char *path, const run_options *options, bool demo)
 {
     cli_settings *settings = NULL;
+    cli_carried carried = { .users = NULL };
     int status = EXIT_USAGE;
     struct timespec began, now;
     clock_gettime(CLOCK_MONOTONIC, &began);
@@ -344,6 +346,7 @@ static int run(const char *path, const run_options *options, bool demo)
         again = false;
         if (d == NULL) return cli_error("there is not enough memory");
         d->tolerant = demo;
+        d->carried = &carried;
         d->faults = options->faults;
         if (first) settings = open_settings(d, path);
         d->layers = settings;
@@ -357,6 +360,7 @@ static int run(const char *path, const run_options *options, bool demo)
         if (fell)
             cli_error(first ? "what was changed over the file may be the reason; starting without it"
                             : "what was changed cannot be; opening again with what was before");
+        cli_access_leave(d);
         cli_close(d);
         free(d);
         if (again && settings->restart) cli_settings_reread(settings);
@@ -365,6 +369,7 @@ static int run(const char *path, const run_options *options, bool demo)
         again = again || fell;
     }
     cli_settings_close(settings);
+    cli_carried_forget(&carried);
     return status;
 }
 

@@ -25,6 +25,7 @@ void cli_settings_close(cli_settings *s)
 {
     if (s == NULL) return;
     cli_drafts_end(s);
+    cli_proof_end(s);
     cli_layer_free(&s->kept);
     cli_layer_free(&s->now);
     cli_layer_free(&s->next);
@@ -68,6 +69,8 @@ static void move_layer(cli_layer *to, cli_layer *from)
 static void open_again(cli_device *d)
 {
     cli_settings *s = d->layers;
+    cli_proof_note(d, NULL);
+    cli_proof_begin(d);
     move_layer(&s->last, &s->now);
     move_layer(&s->now, &s->next);
     d->again = true;
@@ -94,12 +97,29 @@ static void go_over(cli_device *d, bool again)
     }
 }
 
+/* What a camera cannot do after all is undone, also where it was stored. */
+static void undo(cli_device *d)
+{
+    cli_settings *s = d->layers;
+    cli_error("feed \"%s\": its camera failed right after the change; all is as before", s->proof.feeds[0]);
+    bmb_note(d->device, &(bmb_event){ .code = BMB_EVENT_SETTINGS_RETURNED, .value = 1 });
+    cli_layer_free(&s->next);
+    cli_layer_free(&s->next_kept);
+    bool good = cli_layer_copy(&s->next, &s->proof.now) && cli_layer_copy(&s->next_kept, &s->proof.kept);
+    cli_proof_end(s);
+    s->tries = s->due = false;
+    s->keeps = good;
+    if (good) go_over(d, false);
+    cli_proof_end(s); /* what was before is not asked again */
+}
+
 uint64_t cli_settings_tend(cli_device *d, uint64_t next)
 {
     cli_settings *s = d->layers;
     uint64_t now = d->port.now_us(d->port.ctx), due = UINT64_MAX;
     if (s == NULL) return next;
     if (s->restart && now >= s->due_us) d->again = true;
+    if (cli_proof_failed(d)) undo(d);
     if (s->due && now >= s->due_us) {
         s->due = false;
         go_over(d, s->again);

@@ -22,6 +22,13 @@ typedef struct cli_draft {
     cli_device d; /* everything that a configuration comes to; opens nothing */
 } cli_draft;
 
+/* Cameras that ran before a change have to run after it; else the change failed, and is undone. */
+typedef struct cli_proof {
+    char feeds[CLI_FEEDS_MOST][BMB_NAME_MAX]; /* of whose camera no frame has come yet */
+    size_t count;
+    cli_layer now, kept; /* … and what was before the change */
+} cli_proof;
+
 typedef struct cli_settings {
     char *base; /* the file, as it was read */
     char path[CLI_TEXT_MAX];
@@ -50,7 +57,16 @@ typedef struct cli_settings {
     uint64_t cpu_us;         /* … and when */
     uint64_t noted_us;       /* the last change that was told … */
     uint8_t noted[16];       /* … and whose */
+    cli_proof noted_proof, proof; /* of a change that is made just now; of those that are in force */
 } cli_settings;
+
+/* Before a change to `to`, or before opening anew (NULL): which cameras run. */
+void cli_proof_note(cli_device *d, const cli_config *to);
+/* It came into force. */
+void cli_proof_begin(cli_device *d);
+/* true: one of them failed. */
+bool cli_proof_failed(cli_device *d);
+void cli_proof_end(cli_settings *s);
 
 /* What a configuration with these changes comes to. NULL: it cannot be; why gets the reason, culprit the change. */
 cli_draft *cli_draft_make(const cli_device *d, const cli_layer *over, char *why, size_t room, size_t *culprit);

@@ -56,6 +56,13 @@ bool cli_find_camera(const cli_device *d, const char *name, size_t *index, bmb_c
     return false;
 }
 
+/* By nothing but the program: in sizes that are not listed, too. */
+static bool is_drawn(const cli_device *d, const bmb_camera_info *info)
+{
+    bool elsewhere = cli_device_number(d, info->name) != SIZE_MAX || cli_is_intake(d, info->name);
+    return !d->has_board && info->mode_count > 1 && !elsewhere;
+}
+
 bool cli_still_mode(const cli_device *d, const bmb_camera_info *info, const char *size, uint32_t mfps_most,
                     bool allows_h264, bmb_mode *out)
 {
@@ -77,8 +84,11 @@ bool cli_still_mode(const cli_device *d, const bmb_camera_info *info, const char
         if (near->mfps_most < mfps_most) out->mfps = near->mfps_most;
         return true;
     }
-    if (!d->has_board && info->mode_count > 1 && w % 2 == 0 && h % 2 == 0) return true; /* drawn in any size */
-    const bmb_mode there = { near->codec, near->width, near->height, near->mfps_most };
+    bmb_mode there = { near->codec, near->width, near->height, near->mfps_most };
+    if (is_drawn(d, info)) {
+        there = bmb_sim_nearest(out);
+        if (there.width == w && there.height == h) return true;
+    }
     cli_error("camera \"%s\" has no size %ux%u; the nearest is %s", info->name, w, h,
               cli_mode_text(&there, text, sizeof text));
     return false;

@@ -17,7 +17,8 @@ typedef struct cli_user {
     size_t feed_count; /* 0: all */
 } cli_user;
 
-typedef struct cli_users {
+typedef struct cli_users cli_users;
+struct cli_users {
     bool begun, said; /* the file has its first section; it says how many accounts it has */
     size_t accounts;  /* … so many */
     char realm[64];
@@ -27,7 +28,7 @@ typedef struct cli_users {
     size_t count;
     uint32_t ended[CLI_ENDED_MOST];
     size_t ended_count;
-} cli_users;
+};
 
 /* Where a configuration has its users; false: it says no place, which the message tells. */
 bool cli_users_path(const cli_config *c, char *out, size_t room);

@@ -67,7 +67,7 @@ const W = {
   },
   units: { 'per second': '/s', 'per cent': '%', us: 'µs' },
   preset: (p) => `Preset: ${p}`, presetOf: (name) => `${name}: back to its preset`,
-  inForce: (v) => `in force: ${v}`, notices: { nothing: '', gap: 'a short gap', 'new-connection': 'viewers connect anew' },
+  inForce: (v) => `in force: ${v}`, notices: { nothing: '', gap: 'a short gap', 'new-connection': 'its viewers connect anew', 'all-new': 'all viewers connect anew' },
   none: 'preset', compare: 'Compare with before', compareEnd: 'Stop comparing',
   apply: 'Change', tryIt: (s) => `Try for ${s} s`,
   trial: (t) => `${plural(t.settings, 'setting')} tried for ${t.seconds_left} s more; then all is as before, unless you keep it.`,

@@ -306,6 +306,26 @@ void bmb_link_write(const bmb_port *port, const uint8_t *link_key, const char *f
  * change. BMB_UNSUPPORTED: the device was opened without. BMB_BAD_ARG: as at opening. */
 bmb_err bmb_access_change(bmb_device *device, const bmb_access *access);
 
+/* Sign-ins at the page that go on when a program opens its device anew. Accounts are known by name and digest: who has
+ * another password since has to sign in again. */
+#define BMB_SIGN_INS_MOST 16u
+typedef struct bmb_sign_in_copy {
+    char name[BMB_ACCOUNT_NAME_MAX];
+    uint8_t sha256[BMB_SHA256_SIZE];
+    uint8_t place, secret[16];
+    uint64_t since_us, idle_us; /* ago */
+    bmb_addr peer;
+} bmb_sign_in_copy;
+/* Copies them, to BMB_SIGN_INS_MOST places; returns how many. They are as secret as passwords. */
+size_t bmb_sign_ins_copy(bmb_device *device, bmb_sign_in_copy *out);
+/* Takes them over, after bmb_open() and before the first bmb_step(). */
+void bmb_sign_ins_take(bmb_device *device, const bmb_sign_in_copy *copies, size_t count);
+
+/* Other limits from now on, where the configuration has a reserve: of `to` are taken stall_ms, request_ms, idle_ms,
+ * unsent_ms, host_viewers, uplink_kbps, names, origins and embed. Nobody who watches notices. Texts must stay.
+ * BMB_UNSUPPORTED: opened without a reserve; BMB_BAD_ARG with *fault (may be NULL). */
+bmb_err bmb_limits_change(bmb_device *device, const bmb_config *to, bmb_fault *fault);
+
 /* Takes a feed out of service: its camera stops, its viewers and pushes end, and it is refused from then on. Its memory
  * stays the block's. BMB_NOT_FOUND. */
 bmb_err bmb_feed_remove(bmb_device *device, size_t feed);

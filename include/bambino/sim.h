@@ -50,6 +50,9 @@ bool bmb_sim_there(void);
  * is returned and nothing is created. BMB_UNSUPPORTED: drawn, but built without
  * the encoder; or built without simulation, and count is not 0. */
 bmb_err bmb_sim_create(const bmb_sim_camera *cameras, size_t count, bmb_port *port, bmb_sim **out, size_t *missing);
+/* The mode nearest to `asked` that a drawn camera without a sensor's description can have: the same, where it is
+ * possible. 128x96 to 1920x1080, both sides even; 1 to 60 frames a second. */
+bmb_mode bmb_sim_nearest(const bmb_mode *asked);
 /* Stops all threads. Frames still out become invalid. */
 void bmb_sim_destroy(bmb_sim *self);
 

@@ -78,6 +78,11 @@ bmb_err bmb_board_fail(bmb_board_run *run, bmb_board_fault fault, double from_s,
     return BMB_UNSUPPORTED;
 }
 
+bmb_mode bmb_sim_nearest(const bmb_mode *asked)
+{
+    return *asked;
+}
+
 bool bmb_board_has(const bmb_board_run *run, bmb_board_fault fault)
 {
     (void)run;

@@ -33,7 +33,10 @@ struct bmb_sim {
 static const uint16_t drawn_sizes[][2] = { { 1920, 1080 }, { 1280, 720 }, { 800, 600 }, { 640, 480 },
                                            { 640, 360 },   { 320, 240 },  { 160, 120 } };
 #define DRAWN_SIZES (sizeof drawn_sizes / sizeof drawn_sizes[0])
+#define DRAWN_MFPS_MIN 1000u
 #define DRAWN_MFPS_MOST 60000u
+#define DRAWN_WIDTH_MIN 128u
+#define DRAWN_HEIGHT_MIN 96u
 
 static const bmb_range picture_controls[BMB_CONTROL_COUNT] = {
     [BMB_CONTROL_FLIP_H] = { 0, 1, 1, 0 },          [BMB_CONTROL_FLIP_V] = { 0, 1, 1, 0 },
@@ -119,6 +122,20 @@ static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
     return BMB_OK;
 }
 
+static uint32_t within(uint32_t value, uint32_t min, uint32_t max)
+{
+    return value < min ? min : value > max ? max : value;
+}
+
+bmb_mode bmb_sim_nearest(const bmb_mode *asked)
+{
+    bmb_mode m = *asked;
+    m.width = (uint16_t)(within(m.width, DRAWN_WIDTH_MIN, drawn_sizes[0][0]) & ~1u);
+    m.height = (uint16_t)(within(m.height, DRAWN_HEIGHT_MIN, drawn_sizes[0][1]) & ~1u);
+    m.mfps = within(m.mfps, DRAWN_MFPS_MIN, DRAWN_MFPS_MOST);
+    return m;
+}
+
 static bool mode_is_possible(const camera *cam, const bmb_mode *m)
 {
     if ((size_t)m->codec >= BMB_CODEC_COUNT) return false;
@@ -126,9 +143,10 @@ static bool mode_is_possible(const camera *cam, const bmb_mode *m)
         const sim_clip *clip = sim_player_clip(cam->player);
         return m->codec == clip->codec && m->width == clip->width && m->height == clip->height;
     }
-    bool drawable = cam->codecs[m->codec] && m->width >= 128 && m->height >= 96 && m->width % 2 == 0 &&
-                    m->height % 2 == 0 && m->mfps >= 1000 && m->mfps <= DRAWN_MFPS_MOST;
-    if (cam->spec.sensor == NULL) return drawable && m->width <= 1920 && m->height <= 1080;
+    const bmb_mode near = bmb_sim_nearest(m);
+    bool drawable =
+        cam->codecs[m->codec] && near.width == m->width && near.height == m->height && near.mfps == m->mfps;
+    if (cam->spec.sensor == NULL) return drawable;
     for (size_t i = 0; i < cam->row_count; i++) {
         const bmb_mode_row *r = &cam->rows[i];
         bool same = r->codec == m->codec && r->width == m->width && r->height == m->height;

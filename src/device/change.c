@@ -162,9 +162,10 @@ bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, 
     bmb_tell_of(x, row->name, NULL, BMB_EVENT_FEED_CHANGED, (int64_t)to->mode.width << 16 | to->mode.height,
                 to->mode.mfps);
     restart(d, feed, &plan, at, size);
-    if (!ran || feed->camera.state != BMB_CAMERA_WAITING) return BMB_OK;
-    /* The driver takes it back only now: what was before goes on. */
     err = feed->camera.err;
+    /* One that failed before may fail on; but what it cannot do is not put up with. */
+    if (feed->camera.state != BMB_CAMERA_WAITING || (!ran && err != BMB_UNSUPPORTED)) return BMB_OK;
+    /* The driver takes it back only now: what was before goes on. */
     *row = before;
     plan_as_it_is(d, &plan);
     if (bmb_feed_check(x->config, index, &plan, NULL) == BMB_OK) {
@@ -175,7 +176,34 @@ bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, 
     return bmb_blame(fault, err, "camera", "start", before.camera, 0, 0);
 }
 
+bmb_err bmb_limits_change(bmb_device *d, const bmb_config *to, bmb_fault *fault)
+{
+    bmb_config *config = (bmb_config *)(uintptr_t)d->context.config; /* the device's own */
+    if (!changes(d)) return unsupported(fault, "changes", NULL);
+    bmb_err err = bmb_values_check(to, fault);
+    if (err != BMB_OK) return err;
+    config->stall_ms = to->stall_ms;
+    config->request_ms = to->request_ms;
+    config->idle_ms = to->idle_ms;
+    config->unsent_ms = to->unsent_ms;
+    config->host_viewers = to->host_viewers;
+    config->uplink_kbps = to->uplink_kbps;
+    config->names = to->names;
+    config->name_count = to->name_count;
+    config->origins = to->origins;
+    config->origin_count = to->origin_count;
+    config->embed = to->embed;
+    for (uint16_t i = 0; i < d->talk.conn_most; i++) d->talk.conns[i].origin = 0; /* it counts in the former list */
+    return BMB_OK;
+}
+
 #else
+
+bmb_err bmb_limits_change(bmb_device *d, const bmb_config *to, bmb_fault *fault)
+{
+    (void)d, (void)to, (void)fault;
+    return BMB_UNSUPPORTED;
+}
 
 bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, bmb_fault *fault)
 {
@@ -228,6 +256,9 @@ static void free_place(bmb_device *d, bmb_feed *feed)
 #if BMB_WITH_EVENTS
     bmb_history_forget(&d->context.history, feed->number);
 #endif
+    /* Another feed in its place is no longer the one that an outlet was to have. */
+    for (size_t i = 0; i < d->context.config->outlet_count; i++)
+        ((bmb_outlet_config *)(uintptr_t)&d->context.config->outlets[i])->only &= ~(1ull << feed->number);
     bmb_piece_of(d, feed->number)->size = 0;
     feed->camera.index = SIZE_MAX;
     feed->paused = 0;

@@ -385,6 +385,11 @@ bmb_err bmb_feed_check(const bmb_config *config, size_t index, bmb_plan *plan, b
     return err;
 }
 
+bmb_err bmb_values_check(const bmb_config *config, bmb_fault *fault)
+{
+    return check_bounds(config, config_bounds, COUNT(config_bounds), "config", NULL, fault);
+}
+
 bmb_err bmb_outlet_check(const bmb_config *config, size_t index, bmb_fault *fault)
 {
     bmb_err err = blame_build(fault, missing_for_outlet(&config->outlets[index]));

@@ -20,6 +20,8 @@ bmb_err bmb_config_check(const bmb_config *config, bmb_plan *out, bmb_fault *fau
 /* The same for a feed that changes or comes. plan: the cameras of the others; gets its own. */
 bmb_err bmb_feed_check(const bmb_config *config, size_t index, bmb_plan *plan, bmb_fault *fault);
 
+/* Its numbers alone. */
+bmb_err bmb_values_check(const bmb_config *config, bmb_fault *fault);
 /* An outlet, or a push, that comes. */
 bmb_err bmb_outlet_check(const bmb_config *config, size_t index, bmb_fault *fault);
 bmb_err bmb_push_check(const bmb_config *config, size_t index, bmb_fault *fault);

@@ -311,7 +311,30 @@ bmb_err bmb_access_change(bmb_device *d, const bmb_access *access)
     if (BMB_WITH_MULTICAST) bmb_lease_groups(d);
     return BMB_OK;
 }
+
+size_t bmb_sign_ins_copy(bmb_device *d, bmb_sign_in_copy *out)
+{
+    d->context.now = bmb_clock(&d->context);
+    return bmb_guard_copy(&d->talk.guard, &d->context, out);
+}
+
+void bmb_sign_ins_take(bmb_device *d, const bmb_sign_in_copy *copies, size_t count)
+{
+    d->context.now = bmb_clock(&d->context);
+    bmb_guard_take(&d->talk.guard, &d->context, copies, count);
+}
 #else
+size_t bmb_sign_ins_copy(bmb_device *d, bmb_sign_in_copy *out)
+{
+    (void)d, (void)out;
+    return 0;
+}
+
+void bmb_sign_ins_take(bmb_device *d, const bmb_sign_in_copy *copies, size_t count)
+{
+    (void)d, (void)copies, (void)count;
+}
+
 bmb_err bmb_access_change(bmb_device *d, const bmb_access *access)
 {
     (void)d, (void)access;

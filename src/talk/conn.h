@@ -289,7 +289,8 @@ bool bmb_talk_has_place(bmb_talk *t, const bmb_feed *feed, const bmb_addr *who, 
 /* May this feed be had at the outlet that it came by? */
 static inline bool bmb_feed_is_here(const bmb_conn *c, uint16_t feed)
 {
-    return c->by->elsewhere == 0 || (c->by->outlet->only >> feed & 1) != 0;
+    const bmb_outlet_config *o = c->by->outlet; /* NULL: it was dialled */
+    return o == NULL || o->elsewhere == 0 || (o->only >> feed & 1) != 0;
 }
 #endif
 

@@ -318,6 +318,47 @@ bmb_sign_in *bmb_guard_signed_in(bmb_guard *g, const bmb_context *x, bmb_text co
     return NULL;
 }
 
+size_t bmb_guard_copy(const bmb_guard *g, const bmb_context *x, bmb_sign_in_copy *out)
+{
+    size_t n = 0;
+    for (size_t i = 0; g->access != NULL && i < BMB_GUARD_SIGN_INS; i++) {
+        const bmb_sign_in *s = &g->kept->sign_ins[i];
+        const bmb_account *a = account_at(g, s->account);
+        if (a == NULL) continue;
+        bmb_sign_in_copy *c = &out[n++];
+        *c = (bmb_sign_in_copy){
+            .place = (uint8_t)i, .since_us = x->now - s->since_us, .idle_us = x->now - s->seen_us, .peer = s->peer
+        };
+        memcpy(c->name, a->name, sizeof c->name);
+        memcpy(c->sha256, a->sha256, sizeof c->sha256);
+        memcpy(c->secret, s->secret, sizeof c->secret);
+    }
+    return n;
+}
+
+/* When something was that is so long ago; the clock may have begun since. */
+static uint64_t before(const bmb_context *x, uint64_t ago_us)
+{
+    return x->now > ago_us ? x->now - ago_us : 0;
+}
+
+void bmb_guard_take(bmb_guard *g, const bmb_context *x, const bmb_sign_in_copy *copies, size_t count)
+{
+    for (const bmb_sign_in_copy *c = copies; g->access != NULL && c < copies + count; c++) {
+        uint16_t account = bmb_guard_account(g, (bmb_text){ c->name, strlen(c->name) }, false);
+        const bmb_account *a = account_at(g, account);
+        if (a == NULL || c->place >= BMB_GUARD_SIGN_INS || memcmp(a->sha256, c->sha256, sizeof c->sha256) != 0)
+            continue;
+        bmb_sign_in *s = &g->kept->sign_ins[c->place];
+        *s = (bmb_sign_in){ .account = account,
+                            .serial = ++g->doors,
+                            .since_us = before(x, c->since_us),
+                            .seen_us = before(x, c->idle_us),
+                            .peer = c->peer };
+        memcpy(s->secret, c->secret, sizeof s->secret);
+    }
+}
+
 void bmb_guard_change(bmb_guard *g, const bmb_access *access, const uint16_t *to)
 {
     for (bmb_sign_in *s = g->kept->sign_ins; s < g->kept->sign_ins + BMB_GUARD_SIGN_INS; s++)

@@ -22,7 +22,7 @@
 #define BMB_GUARD_NAMES 32u  /* rows for names; two that share one share its allowance */
 #define BMB_GUARD_PLACES 16u /* from where somebody was right */
 #define BMB_GUARD_PROVEN 8u  /* right, and answered "later" */
-#define BMB_GUARD_SIGN_INS 16u
+#define BMB_GUARD_SIGN_INS BMB_SIGN_INS_MOST
 #define BMB_GUARD_OWN_SIGN_INS 4u /* of one account */
 #define BMB_GUARD_LINKS 16u
 
@@ -140,6 +140,9 @@ uint64_t bmb_guard_feeds(const bmb_guard *g, const bmb_context *x, const bmb_who
 void bmb_guard_sign_in(bmb_guard *g, bmb_context *x, uint16_t account, const bmb_addr *peer, char out[BMB_COOKIE_SIZE]);
 /* NULL: no such sign-in. */
 bmb_sign_in *bmb_guard_signed_in(bmb_guard *g, const bmb_context *x, bmb_text cookie);
+/* For a device that is opened anew. */
+size_t bmb_guard_copy(const bmb_guard *g, const bmb_context *x, bmb_sign_in_copy *out);
+void bmb_guard_take(bmb_guard *g, const bmb_context *x, const bmb_sign_in_copy *copies, size_t count);
 /* Lent links. true: it allows to watch feed `number` now; a viewer who comes by it is counted by _use. */
 bool bmb_guard_link(const bmb_guard *g, const bmb_context *x, bmb_text link, size_t number, bmb_link_terms *out);
 /* false: it was used as often as it may be, or no room is left to count. */

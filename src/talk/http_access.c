@@ -225,7 +225,7 @@ static bmb_http_reply admit_lent(bmb_talk *t, bmb_conn *c, const bmb_route *rout
 static bool is_here(const bmb_conn *c, const bmb_route *route)
 {
     bool of_feed = route->kind == BMB_ROUTE_STILL || route->kind == BMB_ROUTE_FEED || route->kind == BMB_ROUTE_SDP;
-    return c->by->elsewhere == 0 || (of_feed && bmb_feed_is_here(c, route->feed));
+    return c->by->outlet == NULL || c->by->outlet->elsewhere == 0 || (of_feed && bmb_feed_is_here(c, route->feed));
 }
 
 /* The same address, encrypted (RFC 9110 15.4.9: nothing that was to be posted is lost). Without its query: nothing here

@@ -223,6 +223,53 @@ static void what_cannot_be_is_refused_before_anything_stops(void **state)
     assert_true(got(s, jpeg, jpeg_size));
 }
 
+/* A camera that waits may be given other modes; but not one that it says it has not. */
+static void what_the_camera_cannot_do_is_refused_while_it_waits(void **state)
+{
+    (void)state;
+    fake_device_open(&t);
+    picture(0, jpeg, jpeg_size);
+    t.f->cameras[0].start_err = BMB_FAILED;
+    fake_run(t.f, t.device, 4000000);
+    assert_int_equal(stats_of(0).camera_state, BMB_CAMERA_WAITING);
+    bmb_feed_config to = in_size(320, 240, 20000);
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_OK);
+    t.f->cameras[0].start_err = BMB_UNSUPPORTED;
+    to = in_size(1280, 960, 40000);
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_UNSUPPORTED);
+    assert_string_equal(fault.part, "camera");
+    t.f->cameras[0].start_err = BMB_OK;
+    fake_run(t.f, t.device, 20000000);
+    picture(0, small, small_size);
+    assert_int_equal(stats_of(0).width, 320);
+}
+
+static void limits_change_under_who_watches(void **state)
+{
+    (void)state;
+    static const char *const names[] = { "halt" };
+    fake_device_open(&t);
+    bmb_sock s = watch(0, "/yard.mjpeg");
+    bmb_config to = t.config;
+    to.stall_ms = 50;
+    assert_int_equal(bmb_limits_change(t.device, &to, &fault), BMB_BAD_ARG);
+    assert_string_equal(fault.key, "stall_ms");
+    to.stall_ms = 500;
+    to.names = names;
+    to.name_count = 1;
+    assert_int_equal(bmb_limits_change(t.device, &to, &fault), BMB_OK);
+    assert_true(answered(watch(0, "/yard.jpg"), "421")); /* Host: yard */
+    picture(0, jpeg, jpeg_size);
+    assert_true(got(s, jpeg, jpeg_size));
+    t.f->socks[s].room = 100; /* it takes nothing any more */
+    picture(0, jpeg, jpeg_size);
+    for (int i = 0; i < 12; i++) {
+        fake_run(t.f, t.device, 100000);
+        picture(0, jpeg, jpeg_size);
+    }
+    assert_int_equal(fake_event_count(t.f, BMB_EVENT_VIEWER_STALLED), 1);
+}
+
 static void feeds_come_and_go(void **state)
 {
     (void)state;
@@ -413,6 +460,8 @@ int main(void)
         TEST(a_slow_viewer_gets_its_picture_to_the_end),
         TEST(another_codec_ends_who_watches),
         TEST(what_cannot_be_is_refused_before_anything_stops),
+        TEST(what_the_camera_cannot_do_is_refused_while_it_waits),
+        TEST(limits_change_under_who_watches),
         TEST(feeds_come_and_go),
         TEST(a_feed_pauses_and_starts_again),
         TEST(outlets_come_and_go),
