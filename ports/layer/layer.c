@@ -132,6 +132,11 @@ static bmb_err udp_recv(void *ctx, bmb_sock sock, void *out, size_t room, size_t
     return below(ctx)->net.udp_recv(below(ctx)->ctx, sock, out, room, got, from);
 }
 
+static bmb_err udp_answer(void *ctx, bmb_sock sock, bmb_addr *to, void *quoted, size_t room, size_t *got)
+{
+    return below(ctx)->udp_answer(below(ctx)->ctx, sock, to, quoted, room, got);
+}
+
 static bmb_err udp_unreachable(void *ctx, bmb_sock sock, bmb_addr *to)
 {
     return below(ctx)->net.udp_unreachable(below(ctx)->ctx, sock, to);
@@ -190,7 +195,8 @@ void bmb_layer_put(bmb_layer *layer, bmb_port *port)
                         PASS(net.watch, watch),
                         PASS(net.ready, ready),
                         .cameras = u->cameras,
-                        .storage = u->storage };
+                        .storage = u->storage,
+                        PASS(udp_answer, udp_answer) };
 }
 
 void bmb_layer_remove(const bmb_layer *layer, bmb_port *port)

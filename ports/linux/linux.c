@@ -145,7 +145,7 @@ bmb_err bmb_linux_create(bmb_linux **out, bmb_port *port)
                         .wait = wait_until,
                         .wake = wake };
     bmb_linux_fill_net(&port->net);
-    bmb_linux_fill_udp(&port->net);
+    bmb_linux_fill_udp(port);
     port->net.ready = ready;
     *out = self;
     return BMB_OK;

@@ -28,7 +28,7 @@ struct bmb_linux {
 
 void bmb_linux_fill_net(bmb_net *net);
 bmb_err bmb_linux_path(void *ctx, bmb_sock sock, bmb_net_path *out);
-void bmb_linux_fill_udp(bmb_net *net);
+void bmb_linux_fill_udp(bmb_port *port);
 /* Binds, and reads back where the socket really is: the port may have been 0. */
 bmb_err bmb_linux_bind(int fd, const bmb_addr *addr, bmb_addr *bound);
 bmb_err bmb_linux_errno(int error);

@@ -12,6 +12,7 @@
 
 #include <linux/errqueue.h> /* wants struct timespec to be known */
 
+#include "base/bytes.h"
 #include "linux/state.h"
 
 #ifndef UDP_SEGMENT
@@ -214,8 +215,9 @@ static bmb_err udp_recv(void *ctx, bmb_sock sock, void *out, size_t room, size_t
     return BMB_OK;
 }
 
-/* Answers of hosts and routers, with the address that the packet went to (ip(7), IP_RECVERR). */
-static bmb_err udp_unreachable(void *ctx, bmb_sock sock, bmb_addr *to)
+/* An answer of the destination's own host: the address that the packet went to, and what is quoted of it (ip(7),
+ * IP_RECVERR). What routers answer, or others on the way, is passed over. */
+static bmb_err udp_answer(void *ctx, bmb_sock sock, bmb_addr *to, void *quoted, size_t room, size_t *got)
 {
     (void)ctx;
     union {
@@ -223,27 +225,46 @@ static bmb_err udp_unreachable(void *ctx, bmb_sock sock, bmb_addr *to)
         struct cmsghdr align;
     } control;
     for (unsigned n = 0; n < ANSWERS_MOST; n++) {
-        struct sockaddr_storage ss = { 0 };
+        struct sockaddr_storage ss = { 0 }, offender = { 0 };
+        struct iovec payload = { quoted, room };
         struct msghdr m = { .msg_name = &ss,
                             .msg_namelen = sizeof ss,
+                            .msg_iov = &payload,
+                            .msg_iovlen = 1,
                             .msg_control = control.bytes,
                             .msg_controllen = sizeof control.bytes };
-        if (recvmsg(sock, &m, MSG_ERRQUEUE | MSG_DONTWAIT) < 0) return bmb_linux_errno(errno);
+        ssize_t size = recvmsg(sock, &m, MSG_ERRQUEUE | MSG_DONTWAIT);
+        if (size < 0) return bmb_linux_errno(errno);
         const struct cmsghdr *c = CMSG_FIRSTHDR(&m);
         bool v4 = c != NULL && c->cmsg_level == IPPROTO_IP && c->cmsg_type == IP_RECVERR;
         bool v6 = c != NULL && c->cmsg_level == IPPROTO_IPV6 && c->cmsg_type == IPV6_RECVERR;
         struct sock_extended_err e;
+        bmb_addr by;
         if (!v4 && !v6) continue;
         memcpy(&e, CMSG_DATA(c), sizeof e);
         if (e.ee_errno != ECONNREFUSED) continue; /* a router's answer, or about the size */
+        size_t rest = (size_t)c->cmsg_len - CMSG_LEN(sizeof e);
+        memcpy(&offender, CMSG_DATA(c) + sizeof e, rest < sizeof offender ? rest : sizeof offender);
         bmb_linux_from_sockaddr(&ss, to);
+        bmb_linux_from_sockaddr(&offender, &by);
+        if (!bmb_same_host(&by, to)) continue;
+        *got = (size_t)size;
         return BMB_OK;
     }
     return BMB_AGAIN;
 }
 
-void bmb_linux_fill_udp(bmb_net *net)
+static bmb_err udp_unreachable(void *ctx, bmb_sock sock, bmb_addr *to)
 {
+    uint8_t quoted[1];
+    size_t got;
+    return udp_answer(ctx, sock, to, quoted, sizeof quoted, &got);
+}
+
+void bmb_linux_fill_udp(bmb_port *port)
+{
+    bmb_net *net = &port->net;
+    port->udp_answer = udp_answer;
     net->udp_open = udp_open;
     net->udp_send = udp_send;
     net->udp_recv = udp_recv;

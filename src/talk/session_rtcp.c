@@ -94,21 +94,46 @@ static void take_datagram(bmb_talk *t, const bmb_addr *from, const uint8_t *data
     }
 }
 
-/* One such answer may be a receiver that is just opening its port; a few of them, and no report, are a receiver that is
- * gone. Only the port of RTP counts: not every receiver listens for RTCP. */
-static void take_unreachable(bmb_talk *t, const bmb_addr *to)
+/* Does the answer quote a packet that this session was sent? Who is not on its way has never seen one. quoted NULL: the
+ * port cannot tell. */
+static bool is_ours(const bmb_session *s, const uint8_t *quoted, size_t size)
+{
+    if (quoted == NULL) return true;
+    bmb_reader r = bmb_reader_of(quoted, size);
+    uint8_t version = bmb_get_u8(&r);
+    (void)bmb_get_u8(&r);
+    int16_t behind = (int16_t)(s->viewer.state.next_seq - bmb_get_u16(&r)); /* of a frame that is on its way: ahead */
+    (void)bmb_get_u32(&r);
+    uint32_t ssrc = bmb_get_u32(&r);
+    return !r.failed && version >> 6 == 2 && ssrc == s->viewer.state.ssrc && behind <= BMB_ANSWERED_MOST &&
+           behind >= -BMB_ANSWERED_MOST;
+}
+
+/* One such answer may be a receiver that is just opening its port; a few of them, and no report and no request, are a
+ * receiver that is gone. Only the port of RTP counts: not every receiver listens for RTCP. */
+static void take_unreachable(bmb_talk *t, const bmb_addr *to, const uint8_t *quoted, size_t size)
 {
     for (uint16_t i = 0; i < t->session_most; i++) {
         bmb_session *s = &t->sessions[i];
         bool ours = s->state == BMB_SESSION_PLAYING && s->via == BMB_VIA_RTP_UDP && bmb_same_host(&s->peer, to) &&
-                    s->peer.port == to->port;
+                    s->peer.port == to->port && is_ours(s, quoted, size);
         if (!ours) continue;
         const uint32_t now_ms = (uint32_t)(t->x->now / 1000);
-        if (s->unreachable == 0) s->unreachable_ms = now_ms;
+        bool alive = s->unreachable > 0 && (int32_t)((uint32_t)(s->alive_us / 1000) - s->unreachable_ms) > 0;
+        if (s->unreachable == 0 || alive) {
+            s->unreachable = 0;
+            s->unreachable_ms = now_ms;
+        }
         if (s->unreachable < UINT8_MAX) s->unreachable++;
         if (s->unreachable >= BMB_UNREACHABLE_LEAST && now_ms - s->unreachable_ms >= BMB_UNREACHABLE_US / 1000)
             bmb_session_end(t, s, BMB_ENDING_UNREACHABLE);
     }
+}
+
+static bmb_err next_answer(const bmb_port *port, bmb_sock sock, bmb_addr *to, uint8_t *quoted, size_t room, size_t *got)
+{
+    if (port->udp_answer != NULL) return port->udp_answer(port->ctx, sock, to, quoted, room, got);
+    return port->net.udp_unreachable != NULL ? port->net.udp_unreachable(port->ctx, sock, to) : BMB_AGAIN;
 }
 
 void bmb_session_datagrams(bmb_talk *t, bmb_sock sock)
@@ -122,8 +147,9 @@ void bmb_session_datagrams(bmb_talk *t, bmb_sock sock)
             break;
         take_datagram(t, &addr, data, size);
     }
-    for (unsigned i = 0; net->udp_unreachable != NULL && i < BMB_DATAGRAMS; i++) {
-        if (net->udp_unreachable(t->x->port->ctx, sock, &addr) != BMB_OK) return;
-        take_unreachable(t, &addr);
+    for (unsigned i = 0; i < BMB_DATAGRAMS; i++) {
+        size_t size = 0;
+        if (next_answer(t->x->port, sock, &addr, data, sizeof data, &size) != BMB_OK) return;
+        take_unreachable(t, &addr, t->x->port->udp_answer != NULL ? data : NULL, size < sizeof data ? size : sizeof data);
     }
 }

@@ -285,6 +285,77 @@ static void a_goodbye_must_come_from_the_receiver(void **state)
     assert_int_equal(device().viewers, 0);
 }
 
+/* Answers "port unreachable" as a test makes them up: what they quote. */
+static uint8_t answer_quoted[12];
+static size_t answer_size;
+static unsigned answers_left;
+
+static bmb_err answer_of(void *ctx, bmb_sock sock, bmb_addr *to, void *quoted, size_t room, size_t *got)
+{
+    (void)ctx, (void)sock;
+    assert_true(room >= sizeof answer_quoted);
+    if (answers_left == 0) return BMB_AGAIN;
+    answers_left--;
+    *to = (bmb_addr){ .family = 4, .ip = { 192, 0, 2, 99 }, .port = 6000 };
+    memcpy(quoted, answer_quoted, answer_size);
+    *got = answer_size;
+    return BMB_OK;
+}
+
+/* So many of them over ten seconds; with them a picture each time. */
+static void answers_come(unsigned count)
+{
+    for (unsigned i = 0; i < count; i++) {
+        const bmb_addr any = { .family = 4, .ip = { 192, 0, 2, 7 }, .port = 7000 };
+        answers_left = 1;
+        fake_datagram_in(t.f, rtcp_port(), &any, "x", 1); /* makes the socket readable */
+        fake_settle(t.f, t.device);
+        fake_run(t.f, t.device, 500000);
+        picture();
+    }
+}
+
+static void a_forged_answer_ends_no_session(void **state)
+{
+    (void)state;
+    char text[200], session[17];
+    t.f->port.udp_answer = answer_of;
+    answers_left = 0;
+    fake_device_open(&t);
+    picture();
+    bmb_sock s = connect_from(99, 1, "SETUP rtsp://h/yard/video RTSP/1.0\r\nCSeq: 1\r\n" UDP "\r\n");
+    snprintf(session, sizeof session, "%s", strstr(fake_take(t.f, s, NULL), "Session: ") + 9);
+    snprintf(text, sizeof text, "PLAY rtsp://h/yard RTSP/1.0\r\nCSeq: 2\r\nSession: %.16s\r\n\r\n", session);
+    fake_say_text(t.f, s, text);
+    fake_settle(t.f, t.device);
+    picture();
+    uint8_t sent[12] = { 0 };
+    for (size_t i = 0; i < t.f->datagram_count; i++)
+        if (t.f->datagrams[i].to.port == 6000) memcpy(sent, t.f->datagrams[i].data, sizeof sent);
+    answer_size = 0; /* nothing is quoted */
+    answers_come(20);
+    assert_int_equal(device().viewers, 1);
+    answer_size = sizeof sent; /* another stream's packet, one of this stream that was never sent, no RTP at all */
+    for (unsigned byte = 0; byte < 3; byte++) {
+        memcpy(answer_quoted, sent, sizeof sent);
+        answer_quoted[(const uint8_t[]){ 8, 2, 0 }[byte]] ^= 0x40;
+        answers_come(20);
+        assert_int_equal(device().viewers, 1);
+    }
+    /* A true one counts; but whoever still asks over RTSP is there. */
+    memcpy(answer_quoted, sent, sizeof sent);
+    for (unsigned i = 0; i < 10; i++) {
+        answers_come(3);
+        snprintf(text, sizeof text, "GET_PARAMETER rtsp://h/yard RTSP/1.0\r\nCSeq: 3\r\nSession: %.16s\r\n\r\n", session);
+        fake_say_text(t.f, s, text);
+        fake_settle(t.f, t.device);
+    }
+    assert_int_equal(device().viewers, 1);
+    answers_come(12);
+    assert_int_equal(device().viewers, 0);
+    assert_int_equal(fake_event_count(t.f, BMB_EVENT_SESSION_ENDED), 1);
+}
+
 static void a_browser_starts_no_group(void **state)
 {
     (void)state;
@@ -370,6 +441,7 @@ int main(void)
         TEST(a_strangers_session_is_not_known),
         TEST(a_stream_is_not_sent_to_ourselves),
         TEST(a_goodbye_must_come_from_the_receiver),
+        TEST(a_forged_answer_ends_no_session),
         TEST(a_browser_starts_no_group),
         TEST(no_control_makes_a_feed_useless),
         cmocka_unit_test(one_picture_too_large_changes_nothing),

@@ -171,9 +171,13 @@ static void what_comes_back_has_its_address(void **state)
     assert_int_equal(port.net.ready(port.ctx, ready, 2), 1);
     assert_int_equal(ready[0].token, 7);
     assert_true((ready[0].events & BMB_READABLE) != 0);
-    assert_int_equal(port.net.udp_unreachable(port.ctx, out, &who), BMB_OK);
+    char quoted[4] = "";
+    size_t got = 0;
+    assert_int_equal(port.udp_answer(port.ctx, out, &who, quoted, sizeof quoted, &got), BMB_OK);
     assert_int_equal(who.port, nobody.port);
     assert_true(bmb_same_host(&who, &nobody));
+    assert_int_equal(got, 1); /* what was sent */
+    assert_int_equal(quoted[0], *(const char *)slice.data);
     while (port.net.udp_unreachable(port.ctx, out, &who) == BMB_OK) assert_int_equal(who.port, nobody.port);
     assert_int_equal(port.net.ready(port.ctx, ready, 2), 0);
     port.net.close(port.ctx, out);

@@ -17,6 +17,7 @@ static inline void emulated_port(bmb_linux *self, bmb_port *port)
 {
     if (!emulated()) return;
     port->net.udp_unreachable = NULL;
+    port->udp_answer = NULL;
     self->udp_way = BMB_UDP_MANY;
 }
 
