@@ -266,6 +266,40 @@ void cli_api_replace(cli_device *d, const bmb_request *r, const cli_layer *layer
     cli_layer_free(&k.kept);
 }
 
+/* May whoever asks change this row? */
+static bool may_row(const cli_device *d, const bmb_request *r, const cli_change *c)
+{
+    const key_row *k = cli_key_named((section)c->section, c->key);
+    size_t place = c->section == SECTION_FEED ? cli_place_of(d, c->name) : SIZE_MAX;
+    if (r->role >= BMB_ROLE_ADMINISTER) return true;
+    return k != NULL && cli_key_is_adjusted(k) && place < 64 && (r->adjusts >> place & 1) != 0;
+}
+
+static const cli_change *same_row(const cli_layer *l, const cli_change *c)
+{
+    size_t at = cli_layer_find(l, c->section, c->name, c->key);
+    return at != SIZE_MAX ? &l->rows[at] : NULL;
+}
+
+/* … all that differs between the two. */
+static bool may_all(const cli_device *d, const bmb_request *r, const cli_layer *a, const cli_layer *b)
+{
+    for (size_t i = 0; i < a->count; i++) {
+        const cli_change *other = same_row(b, &a->rows[i]);
+        bool differs = other == NULL || strcmp(other->value, a->rows[i].value) != 0;
+        if (differs && !may_row(d, r, &a->rows[i])) return false;
+    }
+    return true;
+}
+
+/* Confirming a trial, and ending it, takes the rights that the change itself takes. */
+static bool may_decide(const cli_device *d, const bmb_request *r)
+{
+    const cli_settings *s = d->layers;
+    return (!s->danger || r->role >= BMB_ROLE_ADMINISTER) && may_all(d, r, &s->now, &s->kept) &&
+           may_all(d, r, &s->kept, &s->now);
+}
+
 void cli_api_keep(cli_device *d, const bmb_request *r, bmb_answer *a)
 {
     cli_settings *s = d->layers;
@@ -276,8 +310,8 @@ void cli_api_keep(cli_device *d, const bmb_request *r, bmb_answer *a)
         cli_api_refuse(&p, 409, "nothing is tried just now");
     } else if (s->due) {
         cli_api_refuse(&p, 409, "it is not in force yet; ask again in a second");
-    } else if (s->danger && r->role < BMB_ROLE_ADMINISTER) {
-        cli_api_refuse(&p, 403, "this takes somebody who may administer");
+    } else if (!may_decide(d, r)) {
+        cli_api_refuse(&p, 403, "this takes somebody who may change what is tried");
     } else if (!by_new_way) {
         cli_api_refuse(&p, 409, "confirm it where it can be reached now, at port %u",
                        s->ways_in[0] != 0 ? s->ways_in[0] : s->ways_in[1]);
@@ -299,13 +333,13 @@ void cli_api_give_back(cli_device *d, const bmb_request *r, bmb_answer *a)
 {
     cli_settings *s = d->layers;
     cli_problem p = { .status = 0 };
-    if (s->danger && r->role < BMB_ROLE_ADMINISTER) {
-        cli_api_refuse(&p, 403, "this takes somebody who may administer");
+    if (!s->tries || s->due) {
+        cli_api_refuse(&p, 409, "nothing is tried just now");
         cli_api_problem(a, &p);
         return;
     }
-    if (!s->tries || s->due) {
-        cli_api_refuse(&p, 409, "nothing is tried just now");
+    if (!may_decide(d, r)) {
+        cli_api_refuse(&p, 403, "this takes somebody who may change what is tried");
         cli_api_problem(a, &p);
         return;
     }

@@ -64,13 +64,12 @@ static bool take_item(cli_merging *m, section s, const cJSON *said)
     if (!is_fine_name(name))
         return cli_api_refuse(m->p, 422, "a name of 1 to %d of a-z 0-9 - _ is expected", BMB_NAME_MAX - 1);
     bool there = cli_section_item(&m->d->file, s, name) != NULL;
-    if ((cJSON_IsNull(said) || !there) && m->role < BMB_ROLE_ADMINISTER)
-        return cli_api_refuse(m->p, there ? 403 : 404,
-                              there ? "this takes somebody who may administer" : "there is no such %s",
-                              cli_section_names[s]);
     size_t place = s == SECTION_FEED ? cli_place_of(m->d, name) : SIZE_MAX;
-    if (place < 64 && (m->adjusts >> place & 1) == 0)
-        return cli_api_refuse(m->p, 403, "this feed is none of those that you may adjust");
+    bool hidden = place < 64 && (m->adjusts >> place & 1) == 0; /* not his, and so not there */
+    if ((!there && m->role < BMB_ROLE_ADMINISTER) || hidden)
+        return cli_api_refuse(m->p, 404, "there is no such %s", cli_section_names[s]);
+    if (cJSON_IsNull(said) && m->role < BMB_ROLE_ADMINISTER)
+        return cli_api_refuse(m->p, 403, "this takes somebody who may administer");
     if (!cJSON_IsNull(said) && !cJSON_IsObject(said)) return cli_api_refuse(m->p, 422, "an object or null is expected");
     if (cJSON_IsNull(said)) {
         if (!there) return cli_api_refuse(m->p, 404, "there is no such %s", cli_section_names[s]);

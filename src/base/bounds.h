@@ -67,6 +67,8 @@
 #define BMB_KEEP_PAUSE_US 10000000u    /* and not again before: a medium may take long for a write, and wears out */
 #define BMB_KEEP_AGAIN_US 30000000u    /* and again, where the storage failed */
 #define BMB_DAYLIGHT_US 1000000u       /* between two looks at how bright the pictures are */
+#define BMB_BODY_US 300000u            /* whoever sends a body may hold the place for it so long, when another wants it … */
+#define BMB_BODY_RATE 16384u           /* … and by what has come, at so many bytes a second */
 #define BMB_FIGURES_US 1000000u        /* between two tellings of figures to whoever asked for them */
 #define BMB_PUSHES_MOST 16u
 #define BMB_JUDGE_TIMES 2u      /* so many looks, a second apart, must see the same before it is told */

@@ -197,6 +197,11 @@ static bool find_service(const bmb_config *config, const bmb_http_parse *request
 }
 #endif
 
+static bool is_of_feed(bmb_route_kind kind)
+{
+    return kind == BMB_ROUTE_FEED || kind == BMB_ROUTE_STILL || kind == BMB_ROUTE_SDP || kind == BMB_ROUTE_LEND;
+}
+
 bmb_route bmb_http_route(const bmb_config *config, bmb_http_parse *request)
 {
     bmb_route route = { .kind = BMB_ROUTE_ERROR, .status = request->error };
@@ -210,18 +215,19 @@ bmb_route bmb_http_route(const bmb_config *config, bmb_http_parse *request)
     } else if (find_service(config, request, &route)) {
         /* the program's own */
     } else if (BMB_WITH_SERVICE && request->method > BMB_HTTP_POST) {
-        route.status = find(config, &request->path, &other) != BMB_ROUTE_ERROR ? 405 : 404;
+        other.kind = find(config, &request->path, &other);
     } else if (posts) {
         route.kind = find_act(config, &request->path, &route);
-        if (route.kind == BMB_ROUTE_ERROR && find(config, &request->path, &other) != BMB_ROUTE_ERROR)
-            route.status = 405;
+        if (route.kind == BMB_ROUTE_ERROR) other.kind = find(config, &request->path, &other);
     } else {
         route.kind = find(config, &request->path, &route);
-        if (BMB_WITH_ACCESS && route.kind == BMB_ROUTE_ERROR &&
-            find_act(config, &request->path, &other) != BMB_ROUTE_ERROR) {
-            route.status = 405;
-            route.value = 1;
-        }
+        if (BMB_WITH_ACCESS && route.kind == BMB_ROUTE_ERROR) other.kind = find_act(config, &request->path, &other);
+        if (other.kind != BMB_ROUTE_ERROR) route.value = 1;
+    }
+    if (route.kind == BMB_ROUTE_ERROR && other.kind != BMB_ROUTE_ERROR) { /* it is there, for another method */
+        route.status = 405;
+        route.feed = other.feed;
+        route.of_feed = is_of_feed(other.kind);
     }
     return route;
 }

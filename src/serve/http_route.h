@@ -30,6 +30,7 @@ typedef struct bmb_route {
     bmb_route_kind kind;
     uint16_t status;
     uint16_t feed;
+    bool of_feed; /* an error 405: about this feed */
     uint16_t width, height;
     uint32_t value; /* of an error 405: 1: it may be posted; EVENTS: 1: with figures */
     uint16_t times;

@@ -204,6 +204,7 @@ struct bmb_session;
 /* Where the body of a request is gathered. */
 typedef struct bmb_body_place {
     uint16_t taken; /* by this connection, index plus 1; 0: it is free */
+    uint64_t since_us;
     uint8_t bytes[];
 } bmb_body_place;
 

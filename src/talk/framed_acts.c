@@ -40,6 +40,21 @@ bmb_err bmb_plain_watch(bmb_talk *t, bmb_conn *c, uint16_t index)
     return BMB_OK;
 }
 
+/* A feed that is not there, and one that is not his, get one answer: "no", as long as it is not known who he is; then
+ * "there is none". */
+static bmb_err no_such_feed(const bmb_talk *t, const bmb_conn *c)
+{
+    for (size_t i = 0; i < t->feeds->count; i++)
+        if (bmb_plain_allows(t, c, BMB_ROLE_WATCH, i)) return BMB_NOT_FOUND;
+    return BMB_DENIED;
+}
+
+static bmb_feed *seen_feed(const bmb_talk *t, const bmb_conn *c, uint16_t index)
+{
+    bmb_feed *feed = bmb_feeds_at(t->feeds, index);
+    return feed != NULL && bmb_plain_allows(t, c, BMB_ROLE_WATCH, index) ? feed : NULL;
+}
+
 void bmb_plain_leave(bmb_talk *t, bmb_conn *c)
 {
     bmb_viewer_leave(t->x, &c->viewer, &c->peer);
@@ -71,10 +86,8 @@ static bmb_err act_feed(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r, i
     if (r->feed == BMB_FRAMED_NO_FEED) {
         bmb_plain_leave(t, c);
         c->feed = BMB_NO_FEED;
-    } else if (bmb_feeds_at(t->feeds, r->feed) == NULL) {
-        err = BMB_NOT_FOUND;
-    } else if (!bmb_plain_allows(t, c, BMB_ROLE_WATCH, r->feed)) {
-        err = BMB_DENIED;
+    } else if (seen_feed(t, c, r->feed) == NULL) {
+        err = no_such_feed(t, c);
     } else {
         bmb_plain_leave(t, c);
         err = bmb_plain_watch(t, c, r->feed);
@@ -129,8 +142,8 @@ static void tell_change(bmb_talk *t, const bmb_conn *c, const bmb_feed *feed, bm
 static bmb_err act_control(bmb_talk *t, const bmb_conn *c, const bmb_framed_request *r, int32_t *value)
 {
     bmb_control control = (bmb_control)r->control;
-    bmb_feed *feed = bmb_feeds_at(t->feeds, r->feed);
-    if (feed == NULL) return BMB_NOT_FOUND;
+    bmb_feed *feed = seen_feed(t, c, r->feed);
+    if (feed == NULL) return no_such_feed(t, c);
     if (r->control >= BMB_CONTROL_COUNT) return BMB_UNSUPPORTED;
     int32_t before = 0;
     (void)bmb_camera_get(t->x, &feed->camera, control, &before);
@@ -152,8 +165,8 @@ static bmb_err act_status(bmb_talk *t, bmb_conn *c, const bmb_framed_request *r)
     for (size_t i = 0; whole && i < t->feeds->count && (allowed = bmb_plain_allows(t, c, BMB_ROLE_WATCH, i)) == false;
          i++)
         continue;
-    if (!whole && r->feed >= t->feeds->count) return BMB_NOT_FOUND;
-    if (whole ? !allowed : !bmb_plain_allows(t, c, BMB_ROLE_WATCH, r->feed)) return BMB_DENIED;
+    if (whole && !allowed) return BMB_DENIED;
+    if (!whole && seen_feed(t, c, r->feed) == NULL) return no_such_feed(t, c);
     size_t size = t->figures->row(t->figures, &view, whole ? BMB_STATUS_DEVICE : BMB_STATUS_FEEDS, whole ? 0 : r->feed,
                                   text, room);
     if (size == 0) return BMB_NO_ROOM;

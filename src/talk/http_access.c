@@ -167,6 +167,20 @@ static bmb_who who_is(bmb_talk *t, bmb_conn *c)
     return who;
 }
 
+/* There, for another method: the address of a feed, which not everybody is to know of. */
+static bool is_hidden(const bmb_route *route)
+{
+    return route->status == 405 && route->of_feed;
+}
+
+/* The feed that an address names, whatever is asked of it; SIZE_MAX: none. */
+static size_t feed_of(const bmb_route *route)
+{
+    bool named = route->kind == BMB_ROUTE_STILL || route->kind == BMB_ROUTE_FEED || route->kind == BMB_ROUTE_SDP ||
+                 route->kind == BMB_ROUTE_LEND || (route->kind == BMB_ROUTE_ERROR && is_hidden(route));
+    return named ? route->feed : SIZE_MAX;
+}
+
 /* What is needed for a route; *number: for this feed, or SIZE_MAX: for any. */
 static bmb_role needed(const bmb_route *route, size_t *number)
 {
@@ -177,8 +191,8 @@ static bmb_role needed(const bmb_route *route, size_t *number)
         return BMB_ROLE_WATCH;
     case BMB_ROUTE_SERVICE:
         return (bmb_role)route->role;
-    case BMB_ROUTE_ERROR: /* it tells which feeds there are */
-        return route->status == 404 ? BMB_ROLE_WATCH : BMB_ROLE_NONE;
+    case BMB_ROUTE_ERROR: /* it tells which feeds there are, as one does that is there for another method */
+        return route->status == 404 || is_hidden(route) ? BMB_ROLE_WATCH : BMB_ROLE_NONE;
     case BMB_ROUTE_STILL:
     case BMB_ROUTE_FEED:
     case BMB_ROUTE_SDP:
@@ -260,7 +274,8 @@ bmb_http_reply bmb_http_admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
     bmb_link_terms terms;
     size_t number;
     bmb_role role = needed(route, &number);
-    if (route->kind == BMB_ROUTE_ERROR && route->status != 404 && (is_here(c, route) || route->status != 405))
+    if (route->kind == BMB_ROUTE_ERROR && route->status != 404 && !is_hidden(route) &&
+        (is_here(c, route) || route->status != 405))
         return refusal(0); /* which is answered as it is */
     if (!named_so(t->x->config, bmb_http_parse_value(&c->http, BMB_FIELD_HOST))) {
         bmb_text host = bmb_http_parse_value(&c->http, BMB_FIELD_HOST);
@@ -279,9 +294,13 @@ bmb_http_reply bmb_http_admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
     bool page = cookie_of(c).size > 0 || route->kind == BMB_ROUTE_SIGN_IN;
     if (who.proof == BMB_PROOF_PAUSED) return (bmb_http_reply){ .status = 429, .extra = "Retry-After: 60\r\n" };
     if (who.proof >= BMB_PROOF_STALE) return challenge(t, c, who.proof == BMB_PROOF_STALE, page);
-    if (may(t, &who, role, number)) return refusal(0);
+    /* A feed that is not his is none that he can tell from one that is not there. */
+    const size_t feed = feed_of(route);
+    bool sees = feed == SIZE_MAX || bmb_guard_may(&t->guard, t->x, &who, BMB_ROLE_WATCH, feed);
+    if (sees && may(t, &who, role, number)) return refusal(0);
     const bmb_access *access = t->guard.access; /* where nobody can sign in, nobody is asked to */
     bool asks = who.account == 0 && access != NULL && access->account_count > 0;
+    if (!asks && !sees && bmb_guard_may_any(&t->guard, t->x, &who, BMB_ROLE_WATCH)) return refusal(404);
     return asks ? challenge(t, c, false, page) : refusal(403);
 }
 

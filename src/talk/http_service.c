@@ -14,9 +14,21 @@ static void tell_to_continue(bmb_talk *t, const bmb_conn *c)
     (void)t->x->port->net.send(t->x->port->ctx, c->sock, &slice, 1, &sent);
 }
 
+/* There is one place for bodies. Whoever has it and sends slowly gives it up for the next one: it may be kept for a
+ * moment, and longer by what has come. */
+static void make_room(bmb_talk *t)
+{
+    bmb_conn *owner = bmb_conn_at(t, t->body->taken);
+    if (owner == NULL || !owner->granted) return;
+    uint64_t allowed = BMB_BODY_US + (uint64_t)owner->http.body_size * 1000000 / BMB_BODY_RATE;
+    if (bmb_older_than(t->x, t->body->since_us, allowed)) bmb_conn_close(t, owner);
+}
+
 bool bmb_http_take_body(bmb_talk *t, bmb_conn *c, const bmb_route *route)
 {
     const bmb_service *service = t->x->config->service;
+    if (service != NULL && route->kind == BMB_ROUTE_SERVICE && service->body_most > 0 && t->body->taken != 0)
+        make_room(t);
     uint16_t refused = route->kind != BMB_ROUTE_SERVICE
                            ? (route->status == 405 || route->status == 404 ? route->status : 413)
                        : service->body_most == 0 ? 413
@@ -24,6 +36,7 @@ bool bmb_http_take_body(bmb_talk *t, bmb_conn *c, const bmb_route *route)
                                                  : 0;
     if (refused == 0) {
         t->body->taken = bmb_conn_number(t, c);
+        t->body->since_us = t->x->now;
         c->granted = true;
         bmb_http_parse_body(&c->http, t->body->bytes, service->body_most);
         refused = c->http.error;

@@ -66,7 +66,10 @@ unsigned bmb_rtsp_admit(bmb_talk *t, bmb_conn *c)
     if (c->proof >= BMB_PROOF_STALE) return 401;
     if (needs_nothing((bmb_rtsp_method)r->method)) return 0;
     const bmb_feed *asked = bmb_rtsp_find(t, r);
-    if (asked != NULL && !bmb_feed_is_here(c, asked->number)) return c->by->elsewhere != 0 ? 301 : 403;
+    /* What is elsewhere, or nowhere, is looked for there: one answer for both. */
+    bool whole = r->wildcard && asked == NULL;
+    if (!whole && (asked == NULL ? c->by->outlet->elsewhere != 0 : !bmb_feed_is_here(c, asked->number)))
+        return c->by->elsewhere != 0 ? 301 : 403;
     const bmb_session *s = bmb_rtsp_named_session(t, c);
     const bmb_feed *feed = r->wildcard && s != NULL ? s->track->feed : bmb_rtsp_find(t, r);
     const bmb_who who = { .account = c->pass.account, .lent = lent(t, r, feed, &terms) };
@@ -74,6 +77,7 @@ unsigned bmb_rtsp_admit(bmb_talk *t, bmb_conn *c)
                             : bmb_guard_may_any(&t->guard, t->x, &who, BMB_ROLE_WATCH);
     if (may) return 0;
     const bmb_access *access = t->guard.access;
+    if (c->pass.account != 0 && feed != NULL) return 404; /* not his, and so not there */
     return c->pass.account != 0 || access == NULL || access->account_count == 0 ? 403 : 401;
 }
 

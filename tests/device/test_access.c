@@ -289,14 +289,14 @@ static void roles_and_feeds_are_kept(void **state)
     (void)state;
     begin();
     assert_int_equal(as("ben", "the green one", "/yard.jpg"), 200);
-    assert_int_equal(as("ben", "the green one", "/loco.jpg"), 403);
+    assert_int_equal(as("ben", "the green one", "/loco.jpg"), 404);
     assert_int_equal(as("ben", "the green one", "/yard-320x240.jpg"), 403);       /* that is for who may adjust */
     assert_int_equal(as("cleo", "points and crossings", "/yard-320x240.jpg"), 0); /* it is being taken */
     assert_int_equal(as("ben", "the green one", "/status.json"), 200);
     assert_non_null(strstr(answer, "\"name\":\"yard\""));
     assert_null(strstr(answer, "\"name\":\"loco\""));
     assert_int_equal(get("/loco.jpg", bearer("token-of-the-recorder")), 200);
-    assert_int_equal(get("/yard.jpg", bearer("token-of-the-recorder")), 403);
+    assert_int_equal(get("/yard.jpg", bearer("token-of-the-recorder")), 404);
     assert_int_equal(get("/loco.jpg", bearer("token-of-the-recorde")), 401);
     assert_int_equal(get("/nothing.jpg", ""), 401); /* nobody is told which feeds there are */
     assert_null(strstr(answer, "loco"));
@@ -307,8 +307,7 @@ static void roles_and_feeds_are_kept(void **state)
     assert_null(strstr(answer, "loco"));
     assert_int_equal(get("/sign-in", ""), 405);
     assert_non_null(strstr(answer, "Allow: POST\r\n"));
-    assert_int_equal(post("/yard.jpg", ""), 405);
-    assert_non_null(strstr(answer, "Allow: GET, HEAD\r\n"));
+    assert_int_equal(post("/yard.jpg", ""), 401); /* that it is there for another method is for who may watch it */
 }
 
 static void addresses_are_the_administrators(void **state)
@@ -512,7 +511,7 @@ static void the_page_stays_signed_in(void **state)
     assert_int_equal(post("/sign-in", bearer("token-of-the-recorder")), 401); /* programs have no page */
     sign_in("ben", "the green one");
     assert_int_equal(get("/yard.jpg", cookie), 200);
-    assert_int_equal(get("/loco.jpg", cookie), 403);
+    assert_int_equal(get("/loco.jpg", cookie), 404);
     assert_int_equal(get("/who.json", cookie), 200);
     assert_non_null(strstr(answer, "{\"name\":\"ben\",\"role\":\"watch\",\"anybody\":\"none\""));
     char guest[80], wrong[80];
@@ -653,7 +652,7 @@ static void rtsp_asks_and_never_hangs_up(void **state)
         200);
     assert_int_equal(
         status_of(rtsp(s, "DESCRIBE", "loco", digest(false, "ben", "the green one", "DESCRIBE", "rtsp://h/loco", 0))),
-        403);
+        404);
     snprintf(both, sizeof both, TCP "%s", digest(true, "ben", "the green one", "SETUP", "rtsp://h/yard/video", 0));
     assert_int_equal(status_of(rtsp(s, "SETUP", "yard/video", both)), 200);
     /* The same words over another connection, where they were never asked for. */
@@ -857,7 +856,7 @@ static void framed_peers_answer_a_challenge(void **state)
     assert_int_equal(framed_sign_in(s, "cleo", accounts[2].sha256, second), BMB_OK);
     say(s, BMB_FRAMED_ASK_FEED, loco, 2);
     assert_true(hear(s, BMB_FRAMED_ANSWER, &m));
-    assert_int_equal(heard[1], BMB_DENIED); /* not hers */
+    assert_int_equal(heard[1], BMB_NOT_FOUND); /* not hers, and so not there */
     say(s, BMB_FRAMED_ASK_CONTROL, brighter, 8);
     assert_true(hear(s, BMB_FRAMED_ANSWER, &m));
     assert_int_equal(heard[1], BMB_OK);
@@ -870,13 +869,94 @@ static void framed_peers_answer_a_challenge(void **state)
     assert_int_equal(framed_sign_in(s, "recorder", accounts[3].sha256, second), BMB_OK);
     say(s, BMB_FRAMED_ASK_CONTROL, brighter, 8);
     assert_true(hear(s, BMB_FRAMED_ANSWER, &m));
-    assert_int_equal(heard[1], BMB_DENIED);
+    assert_int_equal(heard[1], BMB_NOT_FOUND); /* yard is none of its feeds */
     say(s, BMB_FRAMED_ASK_FEED, loco, 2);
     picture();
     assert_true(hear(s, BMB_FRAMED_FRAME, &m));
     say(s, BMB_FRAMED_ASK_KEY, NULL, 0);
     assert_true(hear(s, BMB_FRAMED_ANSWER, &m));
     assert_int_equal(heard[1], BMB_DENIED);
+}
+
+/* The answers to what is not his and to what is not there, but for the name that was asked for and the time. */
+static void assert_alike(const char *method, const char *his_not, const char *not_there, const char *headers)
+{
+    static char first[sizeof answer];
+    unsigned one = http_from(99, method, his_not, headers);
+    memcpy(first, answer, sizeof first);
+    unsigned other = http_from(99, method, not_there, headers);
+    if (one != other) fail_msg("%s %s: %u, %s: %u", method, his_not, one, not_there, other);
+    char *a = strstr(first, "nonce="), *b = strstr(answer, "nonce=");
+    if (a == NULL && b == NULL) assert_string_equal(first, answer);
+}
+
+static void what_is_not_his_cannot_be_told_from_what_is_not_there(void **state)
+{
+    (void)state;
+    static const char *const tails[] = { ".jpg", ".mjpeg", ".ts", ".sdp", "-320x240.jpg", "" };
+    static const char *const methods[] = { "GET", "HEAD", "POST", "PUT", "PATCH", "DELETE" };
+    char his_not[60], not_there[60];
+    begin();
+    /* HTTP: by every method and address, before signing in and after. */
+    sign_in("ben", "the green one");
+    for (size_t m = 0; m < sizeof methods / sizeof methods[0]; m++)
+        for (size_t i = 0; i < sizeof tails / sizeof tails[0]; i++) {
+            snprintf(his_not, sizeof his_not, "/loco%s", tails[i]);
+            snprintf(not_there, sizeof not_there, "/nono%s", tails[i]);
+            assert_alike(methods[m], his_not, not_there, "");
+            assert_alike(methods[m], his_not, not_there, cookie);
+        }
+    static const char *const lending[][2] = { { "/lend/loco/5", "/lend/nono/5" }, { "/lend/loco/5/1", "/lend/nono/5/1" } };
+    for (size_t i = 0; i < 2; i++)
+        for (size_t m = 0; m < 3; m++) {
+            assert_alike(methods[m], lending[i][0], lending[i][1], "");
+            assert_alike(methods[m], lending[i][0], lending[i][1], cookie);
+        }
+    assert_int_equal(get("/loco.jpg", ""), 401);
+    assert_int_equal(get("/loco.jpg", cookie), 404);
+    assert_int_equal(http_from(99, "POST", "/yard.jpg", cookie), 405); /* his own */
+    assert_non_null(strstr(answer, "Allow: GET, HEAD\r\n"));
+    /* RTSP: by every method that names one. */
+    static const char *const asks[] = { "DESCRIBE", "SETUP", "PLAY", "PAUSE", "TEARDOWN" };
+    bmb_sock s = fake_connect(t.f, 1);
+    for (size_t i = 0; i < sizeof asks / sizeof asks[0]; i++) {
+        unsigned one = status_of(rtsp(s, asks[i], "loco", TCP)), other = status_of(rtsp(s, asks[i], "nono", TCP));
+        if (one != other || one != 401) fail_msg("%s, nobody: %u and %u", asks[i], one, other);
+    }
+    (void)rtsp(s, "DESCRIBE", "yard", "");
+    take_nonce();
+    for (size_t i = 0; i < 2; i++) { /* of the others a session is needed first */
+        char both[900], uri[2][30] = { "rtsp://h/loco", "rtsp://h/nono" };
+        unsigned status[2];
+        for (size_t k = 0; k < 2; k++) {
+            snprintf(both, sizeof both, TCP "%s", digest(true, "ben", "the green one", asks[i], uri[k], 0));
+            status[k] = status_of(rtsp(s, asks[i], uri[k] + 9, both));
+        }
+        if (status[0] != status[1] || status[0] != 404) fail_msg("%s, ben: %u and %u", asks[i], status[0], status[1]);
+    }
+    /* Framed: watch, set, ask; and no value of a control is told. */
+    static const uint8_t places[2][8] = { { 0, 1, BMB_CONTROL_BRIGHTNESS, 0, 0, 0, 0, 9 },
+                                          { 0, 40, BMB_CONTROL_BRIGHTNESS, 0, 0, 0, 0, 9 } };
+    static const struct {
+        uint8_t type;
+        uint32_t size;
+    } requests[] = { { BMB_FRAMED_ASK_FEED, 2 }, { BMB_FRAMED_ASK_CONTROL, 8 }, { BMB_FRAMED_ASK_STATUS, 2 } };
+    t.f->cameras[1].controls[BMB_CONTROL_BRIGHTNESS] = 33;
+    s = connect_from(99, 2);
+    bmb_framed_message m;
+    assert_true(hear(s, BMB_FRAMED_CHALLENGE, &m));
+    uint8_t challenge[32];
+    memcpy(challenge, heard, 32);
+    for (int signed_in = 0; signed_in < 2; signed_in++) {
+        for (size_t i = 0; i < 3; i++)
+            for (size_t k = 0; k < 2; k++) {
+                say(s, requests[i].type, places[k], requests[i].size);
+                assert_true(hear(s, BMB_FRAMED_ANSWER, &m));
+                assert_int_equal(heard[1], signed_in ? BMB_NOT_FOUND : BMB_DENIED);
+                if (requests[i].type == BMB_FRAMED_ASK_CONTROL) assert_int_equal(heard[7], 0);
+            }
+        if (!signed_in) assert_int_equal(framed_sign_in(s, "ben", accounts[1].sha256, challenge), BMB_OK);
+    }
 }
 
 static void plain_connections_go_by_host_or_token(void **state)
@@ -1127,6 +1207,7 @@ int main(void)
         TEST(rtsp_asks_and_never_hangs_up),
         TEST(links_end_by_themselves),
         TEST(framed_peers_answer_a_challenge),
+        TEST(what_is_not_his_cannot_be_told_from_what_is_not_there),
         TEST(plain_connections_go_by_host_or_token),
         TEST(who_watches_by_what_ends_is_put_out),
         TEST(an_administrator_finds_a_place),

@@ -260,11 +260,33 @@ static void without_bodies_and_without_an_end(void **state)
     out = 0; /* nobody is told */
 }
 
+/* Whoever sends a body byte by byte gives up the place for it as soon as somebody else wants it; who sends faster than
+ * others wait keeps it. */
+static void a_slow_writer_does_not_hold_the_place_for_bodies(void **state)
+{
+    (void)state;
+    static const char patch[] = "PATCH /own HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\nConnection: close\r\n\r\n{}";
+    fake_device_open(&t);
+    bmb_sock slow = begin("PATCH /own HTTP/1.1\r\nHost: a\r\nContent-Length: 90\r\n\r\n{");
+    bmb_sock s = begin(patch);
+    assert_non_null(strstr(fake_take(t.f, s, NULL), "HTTP/1.1 503")); /* it has only begun */
+    for (int i = 0; i < 5; i++) {
+        fake_run(t.f, t.device, 100000);
+        fake_say_text(t.f, slow, " ");
+        fake_settle(t.f, t.device);
+    }
+    s = begin(patch);
+    assert_non_null(strstr(fake_take(t.f, s, NULL), "HTTP/1.1 200"));
+    assert_true(t.f->socks[slow].gone || !t.f->socks[slow].open);
+    assert_int_equal(asked, 1);
+}
+
 #define TEST(function) cmocka_unit_test_setup_teardown(function, prepare, clean_up)
 
 int main(void)
 {
     const struct CMUnitTest tests[] = {
+        TEST(a_slow_writer_does_not_hold_the_place_for_bodies),
         TEST(what_is_asked_and_answered),
         TEST(methods_and_bodies),
         TEST(too_large_is_not_taken),
