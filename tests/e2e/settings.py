@@ -255,8 +255,8 @@ def everything_described(d):
         told(what, d.patch("[1]", seconds), 400)
         told(what, d.patch({"feed": {"yard": {"contrast": 5}}}, seconds, who=None), 401)
         told(what, d.patch({"device": {"viewers": 20}}, seconds, who="hand"), 403)
-        told(what, d.patch({"feed": {"loco": {"contrast": 5}}}, seconds, who="hand"), 403)
-        told(what, d.patch({"feed": {"loco": None}}, seconds, who="hand"), 403)
+        told(what, d.patch({"feed": {"loco": {"contrast": 5}}}, seconds, who="hand"), 404)
+        told(what, d.patch({"feed": {"loco": None}}, seconds, who="hand"), 404)
         told(what, d.patch({"camera": {"yard": {"program": "reboot"}}}, seconds), 403)
         told(what, d.patch({"push": {"none": None}}, seconds), 404)
         told(what, d.patch({"feed": {"yard": {"contrast": 5}}}, seconds, If_Match='"other"'), 412)
@@ -280,6 +280,18 @@ def everything_described(d):
     for path in ("/settings/keep", "/settings/return", "/restart"):
         told(f"POST {path}", d.ask("POST", path, who=None), 401)
     told("POST /restart", d.ask("POST", "/restart", who="hand"), 403)
+    # Whoever may not change what is tried decides nothing about it: neither by feed nor by key.
+    for tried, may in (({"feed": {"loco": {"contrast": 6}}}, False), ({"feed": {"yard": {"title": "Points"}}}, False),
+                       ({"feed": {"yard": {"contrast": 7}}}, True)):
+        check(f"{tried} is tried", d.patch(tried, 30)[0] == 200)
+        for path in ("/settings/return", "/settings/keep"):
+            answer = d.ask("POST", path, who="hand")[0]
+            check(f"{path} of {tried} by who may{'' if may else ' not'}", answer == (204 if may else 403), answer)
+            if may:
+                until(lambda: d.ask("GET", "/settings/trial")[1]["trial"] is None)
+                until(lambda: d.patch(tried, 30)[0] == 200)
+        d.ask("POST", "/settings/return")
+        until(lambda: d.ask("GET", "/settings/trial")[1]["trial"] is None)
     told("POST /settings/keep", d.ask("POST", "/settings/keep", who="eye"), 403)
     told("POST /settings/return", d.ask("POST", "/settings/return", who="eye"), 403)
 
