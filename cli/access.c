@@ -255,7 +255,8 @@ void cli_access_say(cli_device *d)
         cli_say("Bring it back, or add users anew with `bambino users %s add NAME`; a device that runs takes it up.",
                 d->file.path);
     } else if (access->account_count == 0 && access->anybody == BMB_ROLE_NONE) {
-        cli_say("Nobody gets in: nobody is among the users. To let everybody watch, say `anybody = watch` in [device].");
+        cli_say(
+            "Nobody gets in: nobody is among the users. To let everybody watch, say `anybody = watch` in [device].");
     } else if (access->account_count == 0 && access->anybody == BMB_ROLE_WATCH) {
         cli_say("Nobody has to sign in: everybody in the network may watch, and nobody may change anything.");
         if (d->access->path[0] != '\0') {

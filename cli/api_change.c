@@ -201,6 +201,36 @@ static bool is_type(const bmb_request *r, const char *type)
            (r->type_size == n || r->type[n] == ';' || r->type[n] == ' ');
 }
 
+/* Blanks of JSON are control characters, too. */
+static bool is_utf8(const char *text, size_t size)
+{
+    size_t from = 0;
+    for (size_t i = 0; i <= size; i++) {
+        if (i < size && strchr(" \t\r\n", text[i]) == NULL) continue;
+        if (i < size && text[i] == '\0') return false;
+        if (!bmb_text_is_utf8(text + from, i - from)) return false;
+        from = i + 1;
+    }
+    return true;
+}
+
+/* One value and nothing behind it; its texts end where they seem to end. */
+static cJSON *parse(const char *text, size_t size)
+{
+    const char *end = NULL;
+    if (!is_utf8(text, size)) return NULL;
+    for (size_t i = 0; i + 6 <= size; i++) {
+        if (text[i] != '\\') continue;
+        if (memcmp(text + i + 1, "u0000", 5) == 0) return NULL;
+        i++; /* whatever is escaped */
+    }
+    cJSON *json = cJSON_ParseWithLengthOpts(text, size, &end, false);
+    while (json != NULL && end < text + size && strchr(" \t\r\n", *end) != NULL) end++;
+    if (json == NULL || end == text + size) return json;
+    cJSON_Delete(json);
+    return NULL;
+}
+
 static bool unchanged_since(const cli_device *d, const bmb_request *r, cli_problem *p)
 {
     char etag[24];
@@ -225,8 +255,8 @@ void cli_api_patch(cli_device *d, const bmb_request *r, unsigned seconds, bmb_an
         cli_api_refuse(&p, 415, "application/merge-patch+json is expected (RFC 7396)");
     } else if (s->due) {
         cli_api_refuse(&p, 409, "another change is just coming into force; ask again in a second");
-    } else if ((json = cJSON_ParseWithLength((const char *)r->body, r->body_size)) == NULL) {
-        cli_api_refuse(&p, 400, "this is no JSON");
+    } else if ((json = parse((const char *)r->body, r->body_size)) == NULL) {
+        cli_api_refuse(&p, 400, "this is no JSON text: one value in UTF-8 (RFC 8259), without the character NUL");
     } else if (unchanged_since(d, r, &p)) {
         cli_merging m = { d, r->role, r->adjusts, &k.layer, &p, 0 };
         good = cli_layer_copy(&k.layer, &s->now) && cli_api_merge(&m, json);

@@ -18,6 +18,9 @@ static bool take_value(cli_merging *m, const key_row *k, const char *name, const
         snprintf(c.value, sizeof c.value, "%s", value->valuestring);
         for (const char *at = c.value; *at != '\0'; at++)
             if ((unsigned char)*at < 0x20) return cli_api_refuse(m->p, 422, "a text of one line is expected");
+        for (const char *at = c.value; at[0] != '\0'; at++)
+            if ((at[0] == ' ' || at[0] == '\t') && (at[1] == '#' || at[1] == ';'))
+                return cli_api_refuse(m->p, 422, "a blank and %c begin a comment; leave the blank out", at[1]);
         if (c.value[0] == '\0') return cli_api_refuse(m->p, 422, "a text is expected; null: the preset");
     } else if (!cJSON_IsNull(value)) {
         return cli_api_refuse(m->p, 422, "a number, a text or null is expected");

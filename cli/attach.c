@@ -61,8 +61,10 @@ static bool attach_storage(cli_device *d)
     cli_beside(&d->file, d->file.state, path, sizeof path);
     bmb_err err = bmb_linux_storage(d->linux_port, path, &d->port.storage);
     if (err == BMB_OK) return true;
-    cli_error("%s: state = %s: the folder cannot be used: %s", d->file.path, d->file.state, bmb_err_text(err));
-    return false;
+    /* Serving goes first: a card that became read-only is no reason to be dark. */
+    cli_error("%s: state = %s: nothing can be stored there: %s. What is changed lasts until the next start only",
+              d->file.path, d->file.state, bmb_err_text(err));
+    return true;
 }
 
 bool cli_attach(cli_device *d)

@@ -9,6 +9,8 @@
 
 #include "keys.h"
 
+#define CLI_LINE_MOST 1024 /* more than the library takes */
+
 typedef struct reading {
     cli_config *out;
     FILE *file;
@@ -241,10 +243,27 @@ static int out_of_range(reading *r, const key_row *k, const char *value)
                     k->unit[0] != '\0' ? " " : "", k->unit);
 }
 
+/* What flags say: 1, 0, or -1: it is no such word. */
+static int flag_of(const char *value)
+{
+    static const char *const yes[] = { "yes", "true", "on", "1" }, *const no[] = { "no", "false", "off", "0" };
+    for (size_t i = 0; i < sizeof yes / sizeof yes[0]; i++) {
+        if (strcmp(value, yes[i]) == 0) return 1;
+        if (strcmp(value, no[i]) == 0) return 0;
+    }
+    return -1;
+}
+
 static int store_number(reading *r, const key_row *k, const char *value, uint8_t *target)
 {
     double v;
     const char *rest;
+    if (cli_key_is_flag(k)) {
+        int flag = flag_of(value);
+        if (flag < 0) return complain(r, "%s = %s: yes or no is expected", k->key, value);
+        *(int64_t *)(void *)target = flag;
+        return 1;
+    }
     if (!read_number(value, &v, &rest)) return complain(r, "%s = %s: a number is expected", k->key, value);
     if (k->type == KEY_BYTES && (rest[0] == 'K' || rest[0] == 'M')) v *= *rest++ == 'K' ? 1024 : 1048576;
     if (k->type == KEY_RATE) v *= 1000;
@@ -303,9 +322,21 @@ static int store_host(reading *r, const key_row *k, const char *value, bmb_addr 
 static int store_secure(reading *r, const key_row *k, const char *value, bmb_addr *target)
 {
     char usual[16];
+    int flag = flag_of(value);
     snprintf(usual, sizeof usual, ":%u", (unsigned)k->least);
-    if (bmb_addr_parse(strcmp(value, "yes") == 0 ? usual : value, target) == BMB_OK) return 1;
-    return complain(r, "%s = %s: yes is expected, or ADDRESS:PORT such as :%u", k->key, value, (unsigned)k->least);
+    if (flag == 0) memset(target, 0, sizeof *target);
+    if (flag == 0 || bmb_addr_parse(flag == 1 ? usual : value, target) == BMB_OK) return 1;
+    return complain(r, "%s = %s: yes or no is expected, or ADDRESS:PORT such as :%u", k->key, value,
+                    (unsigned)k->least);
+}
+
+static int store_addr(reading *r, const key_row *k, const char *value, bmb_addr *target)
+{
+    bool off = strcmp(value, "off") == 0 || strcmp(value, "no") == 0;
+    if (off) memset(target, 0, sizeof *target);
+    if (off || bmb_addr_parse(value, target) == BMB_OK) return 1;
+    return complain(r, "%s = %s: ADDRESS:PORT is expected, such as 192.0.2.7:8080, [2001:db8::7]:8080 or :8080", k->key,
+                    value);
 }
 
 static int store(reading *r, const key_row *k, const char *value)
@@ -317,6 +348,9 @@ static int store(reading *r, const key_row *k, const char *value)
     uint8_t *target = base + k->at;
     switch (k->type) {
     case KEY_TEXT:
+        if (!bmb_text_is_utf8(value, strlen(value)))
+            return complain(r, "%s: this is no text in UTF-8, or it has control characters; save the file as UTF-8",
+                            k->key);
         if ((int64_t)strlen(value) < k->least || (int64_t)strlen(value) > k->most)
             return complain(r, "%s: use %" PRId64 " to %" PRId64 " characters", k->key, k->least, k->most);
         memcpy(target, value, strlen(value) + 1);
@@ -331,9 +365,7 @@ static int store(reading *r, const key_row *k, const char *value)
         if (bmb_addr_parse(value, (bmb_addr *)(void *)target) == BMB_OK) return 1;
         return complain(r, "%s = %s: auto is expected, or GROUP:PORT such as 239.255.42.1:5004", k->key, value);
     case KEY_ADDR:
-        if (bmb_addr_parse(value, (bmb_addr *)(void *)target) == BMB_OK) return 1;
-        return complain(r, "%s = %s: ADDRESS:PORT is expected, such as 192.0.2.7:8080, [2001:db8::7]:8080 or :8080",
-                        k->key, value);
+        return store_addr(r, k, value, (bmb_addr *)(void *)target);
     case KEY_SECURE:
         return store_secure(r, k, value, (bmb_addr *)(void *)target);
     case KEY_HOST:
@@ -360,9 +392,27 @@ static const char *name_of(const reading *r)
     return r->section == SECTION_CAMERA ? r->camera->name : r->section == SECTION_FEED ? r->feed->name : r->plain->name;
 }
 
-static int on_pair(void *user, const char *section_text, const char *key, const char *value)
+/* A comment may stand behind a value: # or ; behind a blank, the latter of which the library takes off by itself. In
+ * quotes, as commands have them, it is none. */
+static void without_comment(const char *value, char *out, size_t room)
+{
+    size_t n = 0;
+    char quote = '\0';
+    for (; value[n] != '\0' && n + 1 < room; n++) {
+        bool blank = n > 0 && (value[n - 1] == ' ' || value[n - 1] == '\t');
+        if (quote == '\0' && value[n] == '#' && blank) break;
+        if (value[n] == '"' || value[n] == '\'') quote = quote == '\0' ? value[n] : quote == value[n] ? '\0' : quote;
+        out[n] = value[n];
+    }
+    while (n > 0 && (out[n - 1] == ' ' || out[n - 1] == '\t')) n--;
+    out[n] = '\0';
+}
+
+static int on_pair(void *user, const char *section_text, const char *key, const char *said)
 {
     reading *r = (reading *)user;
+    char value[CLI_LINE_MOST];
+    without_comment(said, value, sizeof value);
     if (r->failed) return 0;
     if (section_text[0] == '\0') return complain(r, "%s stands before any section; begin with [device]", key);
     if (!r->section_known) return 0;

@@ -380,9 +380,10 @@ bool cli_draft_apply(cli_device *d, cli_draft *to, bool *again, char *why, size_
         tell_why(&s, why, room);
         if (*again && changes_feeds(&s) && disturbs_others(&s)) {
             size_t at = strlen(why);
-            snprintf(why + at, room - at,
-                     "; the device would have to be opened anew, which ends others that watch: raise reserve in [device] "
-                     "first");
+            snprintf(
+                why + at, room - at,
+                "; the device would have to be opened anew, which ends others that watch: raise reserve in [device] "
+                "first");
             *again = false;
         }
         /* Back to what was, as far as it had come. */

@@ -317,6 +317,11 @@ static bool is_one_of(const key_row *k, section s, const char *const *names)
     return false;
 }
 
+bool cli_key_is_flag(const key_row *k)
+{
+    return strcmp(k->unit, "0 or 1") == 0;
+}
+
 bool cli_key_is_local(const key_row *k)
 {
     static const char *const of_device[] = { "board", "wiring", "state",      "secrets", "figures",
@@ -345,9 +350,9 @@ bool cli_key_is_adjusted(const key_row *k)
 
 key_effect cli_key_effect(const key_row *k)
 {
-    static const char *const live[] = { "name",       "log",        "cpu-percent", "figures",     "anybody",      "names",
-                                        "origins",    "embed",      "stall-ms",    "request-ms",  "idle-ms",      "unsent-ms",
-                                        "host-viewers", "status-light", NULL };
+    static const char *const live[] = { "name",    "log",       "cpu-percent",  "figures",      "anybody",
+                                        "names",   "origins",   "embed",        "stall-ms",     "request-ms",
+                                        "idle-ms", "unsent-ms", "host-viewers", "status-light", NULL };
     static const char *const network[] = { "uplink-kbps", "announce", NULL };
     static const char *const gap[] = { "size", "rate", "frame-max", "reel", "storage", NULL };
     static const char *const own[] = { "camera", "codec", "paused", NULL };

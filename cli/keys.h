@@ -56,6 +56,8 @@ static inline bool cli_section_is_list(section s)
 }
 /* What its value is a number of; else a text. */
 bool cli_key_is_number(const key_row *k);
+/* yes or no */
+bool cli_key_is_flag(const key_row *k);
 /* Names a file or a program of this machine, or decides who may do what with it: it is set in the file alone. */
 bool cli_key_is_local(const key_row *k);
 /* A wrong value may cut off whoever sets it: it is tried first. */

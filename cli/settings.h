@@ -52,11 +52,11 @@ typedef struct cli_settings {
     cli_layer next_kept;  /* … as this */
     cli_way ways[CLI_WAYS_MOST];
     size_t way_count;
-    cli_draft *drafts;       /* those that rows of the device belong to, the present one first */
-    double cpu, cpu_percent; /* of the last look: seconds of the program … */
-    uint64_t cpu_us;         /* … and when */
-    uint64_t noted_us;       /* the last change that was told … */
-    uint8_t noted[16];       /* … and whose */
+    cli_draft *drafts;            /* those that rows of the device belong to, the present one first */
+    double cpu, cpu_percent;      /* of the last look: seconds of the program … */
+    uint64_t cpu_us;              /* … and when */
+    uint64_t noted_us;            /* the last change that was told … */
+    uint8_t noted[16];            /* … and whose */
     cli_proof noted_proof, proof; /* of a change that is made just now; of those that are in force */
 } cli_settings;
 

@@ -291,8 +291,7 @@ static bool read_or_begin(const cli_config *c, const char *path, const char *ver
     cli_users_found found = cli_users_read(c, path, users, NULL);
     if (found == CLI_USERS_LOST && strcmp(verb, "add") == 0)
         fprintf(stderr, "bambino: it is begun anew; who could sign in before cannot any more\n");
-    return found == CLI_USERS_READ || found == CLI_USERS_NONE ||
-           (found == CLI_USERS_LOST && strcmp(verb, "add") == 0);
+    return found == CLI_USERS_READ || found == CLI_USERS_NONE || (found == CLI_USERS_LOST && strcmp(verb, "add") == 0);
 }
 
 static int act(const cli_config *c, const users_options *o, const char *verb, const char *what)

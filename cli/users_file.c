@@ -148,8 +148,7 @@ static bool wanted(const cli_config *c, const char *path)
 static bool has_digests(const bmb_account *a)
 {
     static const uint8_t none[BMB_SHA256_SIZE];
-    return memcmp(a->sha256, none, sizeof a->sha256) != 0 &&
-           (a->program || memcmp(a->md5, none, sizeof a->md5) != 0);
+    return memcmp(a->sha256, none, sizeof a->sha256) != 0 && (a->program || memcmp(a->md5, none, sizeof a->md5) != 0);
 }
 
 /* What is wrong with the file as a whole; NULL: nothing. */

@@ -293,6 +293,9 @@ uint64_t bmb_step(bmb_device *device);
 /* Ends every connection, stops the cameras, and leaves the block to the caller. NULL is allowed. */
 void bmb_close(bmb_device *device);
 
+/* Is this text fit for titles and names: UTF-8 (RFC 3629) without control characters? */
+bool bmb_text_is_utf8(const char *text, size_t size);
+
 /* The address that an outlet really listens at (its port where 0 was asked). */
 bmb_err bmb_outlet_addr(const bmb_device *device, size_t outlet, bmb_addr *out);
 

@@ -53,8 +53,8 @@ bool bmb_linux_notify(const char *text);
 /* How often it wants to hear "WATCHDOG=1" at least, in us; 0: not at all. */
 uint64_t bmb_linux_watchdog_us(void);
 
-/* Keeps named records as files in a folder, which is made when it is not there. BMB_DENIED, BMB_NOT_FOUND (its parent).
- */
+/* Keeps named records as files in a folder, which is made when it is not there. BMB_DENIED, BMB_NOT_FOUND (its parent):
+ * nothing can be stored there; what is there is loaded all the same. */
 bmb_err bmb_linux_storage(bmb_linux *self, const char *folder, bmb_storage *out);
 /* Writes a file whole or not at all, also over a power cut: under another name in the same folder first, which nobody
  * can guess and which ends in BMB_LINUX_PART, and down to the medium before it gets its own. A symbolic link at the

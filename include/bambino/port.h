@@ -143,8 +143,8 @@ typedef struct bmb_net {
     bmb_err (*udp_recv)(void *ctx, bmb_sock sock, void *out, size_t room, size_t *got, bmb_addr *from);
     /* Tells one destination whose host answered that nobody listens at the port, for a socket without a peer; such a
      * socket is readable while there is one to tell. BMB_AGAIN: none. Optional: viewers that vanished are then noticed
-     * by their silence alone. Anybody can forge such an answer: where the system tells more of it, udp_answer of the port
-     * takes the place of this. */
+     * by their silence alone. Anybody can forge such an answer: where the system tells more of it, udp_answer of the
+     * port takes the place of this. */
     bmb_err (*udp_unreachable)(void *ctx, bmb_sock sock, bmb_addr *to);
 
     /* Closes any of the sockets above and forgets its watch. */
@@ -281,8 +281,8 @@ typedef struct bmb_port {
     bmb_cameras cameras; /* has its own ctx */
     bmb_storage storage; /* has its own ctx; all NULL when there is none */
     /* As net.udp_unreachable, with what the answer quotes of the packet's payload (RFC 1122 3.2.2: as much as there was
-     * room for): *got bytes, 0: nothing of it. Only answers of the destination's own host are told, not of others on the
-     * way. Optional; here, so that programs which were built for an earlier version go on. */
+     * room for): *got bytes, 0: nothing of it. Only answers of the destination's own host are told, not of others on
+     * the way. Optional; here, so that programs which were built for an earlier version go on. */
     bmb_err (*udp_answer)(void *ctx, bmb_sock sock, bmb_addr *to, void *quoted, size_t room, size_t *got);
 } bmb_port;
 

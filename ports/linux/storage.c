@@ -6,6 +6,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/file.h>
 #include <sys/stat.h>
 #include <time.h>
 #include <unistd.h>
@@ -74,6 +75,7 @@ bmb_err bmb_linux_write_whole(const char *path, const void *data, size_t size, b
         mkostemps(part, (int)strlen(BMB_LINUX_PART), O_CLOEXEC); /* exclusively: what lies there is never followed */
     if (fd < 0) return errno == ENOSPC ? BMB_NO_ROOM : errno == ENOENT ? BMB_NOT_FOUND : bmb_linux_errno(errno);
     const uint8_t *at = (const uint8_t *)data;
+    (void)flock(fd, LOCK_EX | LOCK_NB); /* whoever cleans up sees that somebody is writing */
     mode_t mask = umask(0);
     umask(mask);
     mode_t mode = is_key(path) ? 0600 : 0644 & ~mask;
@@ -104,18 +106,26 @@ static bmb_err store(void *ctx, const char *name, const void *data, size_t size)
     return bmb_linux_write_whole(path, data, size, true);
 }
 
-/* What a power cut left half. Another program that uses the folder may be writing: what is young stays. */
+/* Its writer is gone: it holds no lock, and the moment in which it might have been about to take it is over. */
+static bool is_left(int folder, const char *name)
+{
+    struct stat s;
+    int fd = openat(folder, name, O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
+    bool left = fd >= 0 && fstat(fd, &s) == 0 && time(NULL) - s.st_mtime > 2 && flock(fd, LOCK_EX | LOCK_NB) == 0;
+    if (fd >= 0) close(fd);
+    return left;
+}
+
+/* What a power cut or a killed writer left half. Another program that uses the folder may be writing. */
 static void clean(const char *folder)
 {
     DIR *dir = opendir(folder);
     struct dirent *e;
     while (dir != NULL && (e = readdir(dir)) != NULL) {
-        struct stat s;
         char name[NAME_MAX + 1];
         snprintf(name, sizeof name, "%s", e->d_name);
         if (!bmb_linux_unpart(name)) continue;
-        bool old = fstatat(dirfd(dir), e->d_name, &s, AT_SYMLINK_NOFOLLOW) == 0 && time(NULL) - s.st_mtime > 60;
-        if (old) unlinkat(dirfd(dir), e->d_name, 0);
+        if (is_left(dirfd(dir), e->d_name)) unlinkat(dirfd(dir), e->d_name, 0);
     }
     if (dir != NULL) closedir(dir);
 }
@@ -123,13 +133,13 @@ static void clean(const char *folder)
 bmb_err bmb_linux_storage(bmb_linux *self, const char *folder, bmb_storage *out)
 {
     size_t size = strlen(folder) + 1;
-    if (mkdir(folder, 0755) != 0 && errno != EEXIST) return bmb_linux_errno(errno);
-    if (access(folder, W_OK) != 0) return BMB_DENIED;
-    clean(folder);
+    bmb_err err = mkdir(folder, 0755) != 0 && errno != EEXIST ? bmb_linux_errno(errno) : BMB_OK;
+    if (err == BMB_OK && access(folder, W_OK) != 0) err = BMB_DENIED;
+    if (err == BMB_OK) clean(folder);
     free(self->state_folder);
     self->state_folder = malloc(size);
     if (self->state_folder == NULL) return BMB_NO_MEMORY;
     memcpy(self->state_folder, folder, size);
     *out = (bmb_storage){ .ctx = self, .load = load, .store = store };
-    return BMB_OK;
+    return err;
 }

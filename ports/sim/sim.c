@@ -144,8 +144,7 @@ static bool mode_is_possible(const camera *cam, const bmb_mode *m)
         return m->codec == clip->codec && m->width == clip->width && m->height == clip->height;
     }
     const bmb_mode near = bmb_sim_nearest(m);
-    bool drawable =
-        cam->codecs[m->codec] && near.width == m->width && near.height == m->height && near.mfps == m->mfps;
+    bool drawable = cam->codecs[m->codec] && near.width == m->width && near.height == m->height && near.mfps == m->mfps;
     if (cam->spec.sensor == NULL) return drawable;
     for (size_t i = 0; i < cam->row_count; i++) {
         const bmb_mode_row *r = &cam->rows[i];

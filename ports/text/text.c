@@ -319,7 +319,8 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
         if (e->value == 0)
             return format(out, room, "users: nobody gets in, since the file of users cannot be read: %s",
                           e->text != NULL ? e->text : bmb_err_text(e->err));
-        return format(out, room, "users: the file of users cannot be read: %s. The %" PRId64 " that were read last stay",
+        return format(out, room,
+                      "users: the file of users cannot be read: %s. The %" PRId64 " that were read last stay",
                       e->text != NULL ? e->text : bmb_err_text(e->err), e->value);
     case BMB_EVENT_HELD_BACK:
         return held_back(e, feed, peer, out, room);

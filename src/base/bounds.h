@@ -56,7 +56,7 @@
 #define BMB_ORPHAN_US                                                                                                  \
     10000000u                    /* a receiver whose control connection is gone must report within: receivers of such  \
                                     streams report every 2.5 to 7.5 s (RFC 3550 6.2) */
-#define BMB_ANSWERED_MOST 4096  /* packets: an answer about an older one counts for nothing */
+#define BMB_ANSWERED_MOST 4096   /* packets: an answer about an older one counts for nothing */
 #define BMB_UNREACHABLE_LEAST 6u /* answers "port unreachable" in a row, no sign of life between them, … */
 #define BMB_UNREACHABLE_US 2000000u    /* … over so long: the receiver is gone */
 #define BMB_SETTLED_US 2000000u        /* a stream's bit rate is told once it was measured for so long */
@@ -67,9 +67,9 @@
 #define BMB_KEEP_PAUSE_US 10000000u    /* and not again before: a medium may take long for a write, and wears out */
 #define BMB_KEEP_AGAIN_US 30000000u    /* and again, where the storage failed */
 #define BMB_DAYLIGHT_US 1000000u       /* between two looks at how bright the pictures are */
-#define BMB_BODY_US 300000u            /* whoever sends a body may hold the place for it so long, when another wants it … */
-#define BMB_BODY_RATE 16384u           /* … and by what has come, at so many bytes a second */
-#define BMB_FIGURES_US 1000000u        /* between two tellings of figures to whoever asked for them */
+#define BMB_BODY_US 300000u     /* whoever sends a body may hold the place for it so long, when another wants it … */
+#define BMB_BODY_RATE 16384u    /* … and by what has come, at so many bytes a second */
+#define BMB_FIGURES_US 1000000u /* between two tellings of figures to whoever asked for them */
 #define BMB_PUSHES_MOST 16u
 #define BMB_JUDGE_TIMES 2u      /* so many looks, a second apart, must see the same before it is told */
 #define BMB_STEADY_US 2500000u  /* rates are judged when they have been measured for so long */

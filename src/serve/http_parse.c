@@ -262,11 +262,51 @@ void bmb_http_parse_reset(bmb_http_parse *p)
     lib->data = p;
 }
 
+enum { SCAN_BEFORE, SCAN_REQUEST, SCAN_BEGIN, SCAN_NAME, SCAN_VALUE, SCAN_OVER };
+
+/* One character of the head. false: the library takes it, and others read it otherwise, so that two who look at one
+ * request would see two: a line that does not end with CR LF, one that is folded, a blank before the colon (RFC 9112
+ * 2.2, 5.1, 5.2). */
+static bool scan(bmb_http_parse *p, uint8_t c)
+{
+    bool blank = c == ' ' || c == '\t', ends = c == '\n';
+    if (ends != (p->before == '\r')) return false;
+    p->before = c;
+    switch (p->scan) {
+    case SCAN_BEFORE: /* empty lines may stand before a request */
+        if (c != '\r' && !ends) p->scan = SCAN_REQUEST;
+        return true;
+    case SCAN_BEGIN:
+        if (blank) return false;
+        p->scan = ends ? SCAN_OVER : c == '\r' ? SCAN_BEGIN : SCAN_NAME;
+        return true;
+    case SCAN_NAME:
+        if (c == ':') p->scan = SCAN_VALUE;
+        return !blank;
+    default:
+        if (ends) p->scan = SCAN_BEGIN;
+        return true;
+    }
+}
+
+/* false: this part of the head is malformed. */
+static bool scan_all(bmb_http_parse *p, const uint8_t *data, size_t size)
+{
+    for (size_t i = 0; i < size && p->scan != SCAN_OVER; i++)
+        if (!scan(p, data[i])) return false;
+    return true;
+}
+
 size_t bmb_http_parse_feed(bmb_http_parse *p, const uint8_t *data, size_t size)
 {
     http_parser *lib = (http_parser *)(void *)p->library;
     if (p->complete || p->error != 0 || size == 0) return 0;
     lib->data = p; /* the connection may have moved since */
+    if (!scan_all(p, data, size)) {
+        p->begun = true;
+        refuse(p, 400);
+        return size;
+    }
     size_t used = http_parser_execute(lib, &callbacks, (const char *)data, size);
     if (used > 0) p->begun = true;
     if (p->complete || p->error != 0) return used;

@@ -56,6 +56,8 @@ typedef struct bmb_http_parse {
     uint8_t method;  /* bmb_http_method */
     uint8_t field;   /* which known field name the present one may still become … */
     uint8_t matched; /* … and how many of its characters are there; UINT8_MAX: it is none */
+    uint8_t scan;    /* where in the head the look at its form is */
+    uint8_t before;  /* … and the character before */
     bool in_value;   /* of that field */
     bool host;       /* a Host header was there */
     bool authorized; /* so was Authorization */

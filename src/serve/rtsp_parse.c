@@ -189,7 +189,8 @@ static bool take_transport(span text, bmb_rtsp_transport *out)
         } else if (is(key, "mode") && !is(value, "play") && !is(value, "\"play\"")) {
             return false;
         } else if (is(key, "client_port") && out->kind != BMB_RTSP_TCP) {
-            if (!take_pair(value, UINT16_MAX, &out->rtp, &out->rtcp) || out->rtp == 0 || out->rtcp == out->rtp)
+            if (!take_pair(value, UINT16_MAX, &out->rtp, &out->rtcp) || out->rtp == 0 || out->rtcp == 0 ||
+                out->rtcp == out->rtp) /* port 0 is nobody's */
                 return false;
             out->ports = true;
         } else if (is(key, "interleaved")) {

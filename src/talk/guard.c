@@ -4,11 +4,11 @@
 
 #include "base/hmac.h"
 
-#define NONCE_MOST_US 300000000u /* five minutes: a client that comes again later gets a fresh one unasked */
-#define WRONG_FREE 5u        /* for one name, before it goes slowly: people mistype */
-#define WRONG_US 2000000u    /* each further one: 43,200 guesses a day at most, from wherever */
-#define LATER_US 60000000u   /* what was right too early is let in when it is said again after this … */
-#define PROVEN_US 600000000u /* … and before that */
+#define NONCE_MOST_US 300000000u     /* five minutes: a client that comes again later gets a fresh one unasked */
+#define WRONG_FREE 5u                /* for one name, before it goes slowly: people mistype */
+#define WRONG_US 2000000u            /* each further one: 43,200 guesses a day at most, from wherever */
+#define LATER_US 60000000u           /* what was right too early is let in when it is said again after this … */
+#define PROVEN_US 600000000u         /* … and before that */
 #define SIGN_IN_MOST_US 43200000000u /* half a day without a request ends a sign-in */
 
 #if BMB_WITH_ACCESS

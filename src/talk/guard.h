@@ -144,7 +144,9 @@ bmb_sign_in *bmb_guard_signed_in(bmb_guard *g, const bmb_context *x, bmb_text co
 size_t bmb_guard_copy(const bmb_guard *g, const bmb_context *x, bmb_sign_in_copy *out);
 void bmb_guard_take(bmb_guard *g, const bmb_context *x, const bmb_sign_in_copy *copies, size_t count);
 /* Lent links. true: it allows to watch feed `number` now; a viewer who comes by it is counted by _use. */
-bool bmb_guard_link(const bmb_guard *g, const bmb_context *x, bmb_text link, size_t number, bmb_link_terms *out);
+bool bmb_guard_link(bmb_guard *g, const bmb_context *x, bmb_text link, size_t number, bmb_link_terms *out);
+/* Was it used as often as it may be? */
+bool bmb_guard_link_spent(const bmb_guard *g, const bmb_link_terms *link);
 /* false: it was used as often as it may be, or no room is left to count. */
 bool bmb_guard_link_use(bmb_guard *g, const bmb_context *x, const bmb_link_terms *link);
 /* Makes one: BMB_UNKNOWN: it is to end by time, and what time it is is not known; BMB_UNSUPPORTED: there is no key. */
@@ -159,7 +161,7 @@ uint64_t bmb_guard_tend(bmb_guard *g, bmb_context *x);
 void bmb_guard_close(bmb_guard *g, bmb_context *x);
 
 /* Does it still hold, but for its account, which changes at once for all? */
-bool bmb_guard_holds(const bmb_guard *g, const bmb_context *x, const bmb_pass *pass);
+bool bmb_guard_holds(bmb_guard *g, const bmb_context *x, const bmb_pass *pass);
 
 /* Other accounts: sign-ins of those that are gone or changed end. to[i]: what account i is now, plus 1; 0: gone. */
 void bmb_guard_change(bmb_guard *g, const bmb_access *access, const uint16_t *to);

@@ -34,19 +34,36 @@ static bool called_back(const bmb_guard *g, uint32_t number)
     return l != NULL && l->ended;
 }
 
-bool bmb_guard_link(const bmb_guard *g, const bmb_context *x, bmb_text link, size_t number, bmb_link_terms *out)
+static bmb_lent_link *place(bmb_guard *g, const bmb_context *x, uint32_t number, uint32_t until_s);
+
+/* Is it over by time? What was seen to be is remembered, so that a clock that is set back brings nothing back. */
+static bool has_ended(bmb_guard *g, const bmb_context *x, uint32_t number, uint32_t until_s)
+{
+    uint32_t now = wall_s(x);
+    if (until_s == 0 || (now != 0 && now < until_s)) return false;
+    bmb_lent_link *l = now != 0 ? place(g, x, number, until_s) : NULL;
+    if (l != NULL) l->ended = true;
+    return true;
+}
+
+bool bmb_guard_link(bmb_guard *g, const bmb_context *x, bmb_text link, size_t number, bmb_link_terms *out)
 {
     if (g->access == NULL || g->access->link_key == NULL) return false;
     if (!bmb_link_read(x->port, g->access->link_key, x->config->feeds[number].name, link, out)) return false;
     if (called_back(g, out->number)) return false;
-    uint32_t now = wall_s(x);
-    return out->until_s == 0 || (now != 0 && now < out->until_s);
+    return !has_ended(g, x, out->number, out->until_s);
 }
 
-bool bmb_guard_holds(const bmb_guard *g, const bmb_context *x, const bmb_pass *pass)
+bool bmb_guard_link_spent(const bmb_guard *g, const bmb_link_terms *link)
+{
+    const bmb_lent_link *l = find(g, link->number);
+    return link->viewers != 0 && link->viewers != BMB_LINK_OWNERS && l != NULL && l->used >= link->viewers;
+}
+
+bool bmb_guard_holds(bmb_guard *g, const bmb_context *x, const bmb_pass *pass)
 {
     if (pass->account == BMB_BY_LINK)
-        return !called_back(g, pass->number) && (pass->until_s == 0 || wall_s(x) < pass->until_s);
+        return !called_back(g, pass->number) && !has_ended(g, x, pass->number, pass->until_s);
     for (size_t i = 0; pass->number != 0 && i < BMB_GUARD_SIGN_INS; i++)
         if (g->kept->sign_ins[i].account != 0 && g->kept->sign_ins[i].serial == pass->number) return true;
     return pass->number == 0;

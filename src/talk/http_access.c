@@ -65,15 +65,18 @@ static bmb_http_reply challenge(bmb_talk *t, const bmb_conn *c, bool stale, bool
     return r;
 }
 
+/* "192.0.2.1", or "[2001:db8::1]", and nothing behind (RFC 3986 3.2.2). */
 static bool is_address(bmb_text name)
 {
-    if (name.size > 0 && name.at[0] == '[') return true;
     unsigned dots = 0;
-    for (size_t i = 0; i < name.size; i++) {
-        dots += name.at[i] == '.';
-        if (name.at[i] != '.' && (name.at[i] < '0' || name.at[i] > '9')) return false;
+    bool six = name.size > 2 && name.at[0] == '[' && name.at[name.size - 1] == ']';
+    for (size_t i = six; i < name.size - six; i++) {
+        char c = name.at[i], low = (char)(c | 0x20);
+        bool digit = c >= '0' && c <= '9';
+        dots += c == '.';
+        if (!digit && c != '.' && !(six && (c == ':' || (low >= 'a' && low <= 'f')))) return false;
     }
-    return dots == 3;
+    return six || dots == 3;
 }
 
 /* The host's name alone. */
@@ -231,7 +234,8 @@ static bmb_http_reply admit_lent(bmb_talk *t, bmb_conn *c, const bmb_route *rout
     bool watches = route->kind == BMB_ROUTE_FEED && !route->format->info.picture && c->http.method == BMB_HTTP_GET;
     c->pass = (bmb_pass){ .account = BMB_BY_LINK, .number = terms->number, .until_s = terms->until_s };
     bmb_passes_watch(t);
-    if (watches && !bmb_guard_link_use(&t->guard, t->x, terms)) return refusal(403);
+    if (watches ? !bmb_guard_link_use(&t->guard, t->x, terms) : bmb_guard_link_spent(&t->guard, terms))
+        return refusal(403);
     return refusal(0);
 }
 

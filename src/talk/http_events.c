@@ -24,7 +24,7 @@ static bool may_see(const bmb_status_view *view, const bmb_moment *m)
     return view->peers || (m->feed != BMB_NO_FEED && (view->feeds >> m->feed & 1) != 0);
 }
 
-static bool may_listen(const bmb_talk *t, const bmb_conn *c)
+static bool may_listen(bmb_talk *t, const bmb_conn *c)
 {
 #if BMB_WITH_ACCESS
     return bmb_guard_holds(&t->guard, t->x, &c->pass) && bmb_http_view(t, c).feeds != 0;

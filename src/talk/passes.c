@@ -10,7 +10,7 @@ void bmb_passes_watch(bmb_talk *t)
     if (t->guard.look_us == 0) t->guard.look_us = t->x->now + BMB_PASS_US;
 }
 
-static bool may_go_on(const bmb_talk *t, const bmb_pass *pass, const bmb_feed *feed)
+static bool may_go_on(bmb_talk *t, const bmb_pass *pass, const bmb_feed *feed)
 {
     const bmb_who who = { .account = pass->account };
     const bmb_who nobody = { 0 };

@@ -32,7 +32,7 @@ void bmb_rtsp_judge(bmb_talk *t, bmb_conn *c, bmb_text credentials)
 }
 
 /* Feeds that the link of the address allows. */
-static uint64_t lent(const bmb_talk *t, const bmb_rtsp_parse *r, const bmb_feed *feed, bmb_link_terms *terms)
+static uint64_t lent(bmb_talk *t, const bmb_rtsp_parse *r, const bmb_feed *feed, bmb_link_terms *terms)
 {
     const bmb_text link = { r->link, strlen(r->link) };
     bool good = link.size > 0 && feed != NULL && bmb_guard_link(&t->guard, t->x, link, feed->number, terms);

@@ -150,6 +150,7 @@ void bmb_session_datagrams(bmb_talk *t, bmb_sock sock)
     for (unsigned i = 0; i < BMB_DATAGRAMS; i++) {
         size_t size = 0;
         if (next_answer(t->x->port, sock, &addr, data, sizeof data, &size) != BMB_OK) return;
-        take_unreachable(t, &addr, t->x->port->udp_answer != NULL ? data : NULL, size < sizeof data ? size : sizeof data);
+        take_unreachable(t, &addr, t->x->port->udp_answer != NULL ? data : NULL,
+                         size < sizeof data ? size : sizeof data);
     }
 }

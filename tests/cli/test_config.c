@@ -138,6 +138,79 @@ static void the_good_one_is_read(void **state)
     assert_true(has_wrong_key("[device]\nviewrs = 3\n"));
 }
 
+static const char small[] = "[http]\nlisten = :8080\n[camera yard]\nview = yard\n[feed yard]\n";
+
+/* The small configuration with a line more, in the feed's section. */
+static bool with_line(const char *line, cli_config *out)
+{
+    char text[400];
+    snprintf(text, sizeof text, "%s%s\n", small, line);
+    return read_text(text, strlen(text), out);
+}
+
+static void comments_may_stand_behind_values(void **state)
+{
+    (void)state;
+    static cli_config c;
+    assert_true(with_line("title = Sidings   # where the goods wait", &c));
+    assert_string_equal(c.feeds[0].title, "Sidings");
+    assert_true(with_line("title = Sidings ; likewise", &c));
+    assert_string_equal(c.feeds[0].title, "Sidings");
+    assert_true(with_line("title = Track#2", &c));
+    assert_string_equal(c.feeds[0].title, "Track#2");
+    assert_true(with_line("size = 640x480\t# small", &c));
+    assert_int_equal(c.feeds[0].width, 640);
+    assert_true(with_line("[camera two]\nprogram = sh -c \"echo # more\" # a comment", &c));
+    assert_string_equal(c.cameras[1].program, "sh -c \"echo # more\"");
+}
+
+static void flags_take_the_usual_words(void **state)
+{
+    (void)state;
+    static cli_config c;
+    static const char *const yes[] = { "yes", "true", "on", "1" }, *const no[] = { "no", "false", "off", "0" };
+    char line[60];
+    for (size_t i = 0; i < 4; i++) {
+        snprintf(line, sizeof line, "flip-h = %s", yes[i]);
+        assert_true(with_line(line, &c));
+        assert_int_equal(c.feeds[0].control[BMB_CONTROL_FLIP_H], 1);
+        snprintf(line, sizeof line, "open = %s", no[i]);
+        assert_true(with_line(line, &c));
+        assert_int_equal(c.feeds[0].open, 0);
+        snprintf(line, sizeof line, "[rtsp]\nsecure = %s", yes[i]); /* no port 1 */
+        assert_true(with_line(line, &c));
+        assert_int_equal(c.rtsps.port, 322);
+        snprintf(line, sizeof line, "[rtsp]\nsecure = %s", no[i]); /* no port drawn by lot */
+        assert_true(with_line(line, &c));
+        assert_int_equal(c.rtsps.family, 0);
+    }
+    assert_false(with_line("open = 2", &c));
+    assert_false(with_line("open = maybe", &c));
+    assert_true(with_line("[rtsp]\nlisten = off", &c));
+    assert_int_equal(c.rtsp.family, 0);
+}
+
+static void texts_are_utf8(void **state)
+{
+    (void)state;
+    static cli_config c;
+    static const char *const good_ones[] = { "Gleis f\xC3\xBCnf", "\xE7\xAB\x99", "\xF0\x9F\x9A\x82", "\xED\x9F\xBF" };
+    static const char *const bad_ones[] = {
+        "f\xFCnf",          "\xC3",  "\xC0\xAF", "\xE0\x80\xAF", "\xED\xA0\x80", "\xF4\x90\x80\x80",
+        "\xF8\x88\x80\x80", "a\x80", "a\x07",    "\x7F"
+    };
+    char line[60];
+    for (size_t i = 0; i < sizeof good_ones / sizeof good_ones[0]; i++) {
+        snprintf(line, sizeof line, "title = %s", good_ones[i]);
+        assert_true(with_line(line, &c));
+        assert_string_equal(c.feeds[0].title, good_ones[i]);
+    }
+    for (size_t i = 0; i < sizeof bad_ones / sizeof bad_ones[0]; i++) {
+        snprintf(line, sizeof line, "title = %s", bad_ones[i]);
+        if (with_line(line, &c)) fail_msg("text %zu was taken", i);
+    }
+}
+
 static void ten_thousand_wrong_ones_are_survived(void **state)
 {
     (void)state;
@@ -165,6 +238,9 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(texts_of_the_table_have_an_end),
         cmocka_unit_test(the_good_one_is_read),
+        cmocka_unit_test(comments_may_stand_behind_values),
+        cmocka_unit_test(flags_take_the_usual_words),
+        cmocka_unit_test(texts_are_utf8),
         cmocka_unit_test(ten_thousand_wrong_ones_are_survived),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

@@ -259,6 +259,24 @@ static void limits_change_under_who_watches(void **state)
     to.name_count = 1;
     assert_int_equal(bmb_limits_change(t.device, &to, &fault), BMB_OK);
     assert_true(answered(watch(0, "/yard.jpg"), "421")); /* Host: yard */
+    static const char *const hosts[][2] = { { "halt", "200" },
+                                            { "192.0.2.1:80", "200" },
+                                            { "[2001:db8::1]:80", "200" },
+                                            { "[::1]", "200" },
+                                            { "[x].evil.example", "421" },
+                                            { "[::1].evil.example", "421" },
+                                            { "[evil]", "421" },
+                                            { "[]", "421" },
+                                            { "192.0.2.1.evil", "421" } };
+    for (size_t i = 0; i < sizeof hosts / sizeof hosts[0]; i++) {
+        char text[100];
+        snprintf(text, sizeof text, "GET /status.json HTTP/1.1\r\nHost: %s\r\n\r\n", hosts[i][0]);
+        bmb_sock one = fake_connect(t.f, 0);
+        fake_settle(t.f, t.device);
+        fake_say_text(t.f, one, text);
+        fake_settle(t.f, t.device);
+        if (!answered(one, hosts[i][1])) fail_msg("Host: %s", hosts[i][0]);
+    }
     picture(0, jpeg, jpeg_size);
     assert_true(got(s, jpeg, jpeg_size));
     t.f->socks[s].room = 100; /* it takes nothing any more */

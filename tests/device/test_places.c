@@ -70,9 +70,10 @@ static bmb_device_stats device(void)
 static bmb_sock connect_six(uint8_t network, unsigned host, size_t outlet, const char *words)
 {
     bmb_sock s = fake_connect(t.f, outlet);
-    t.f->socks[s].peer = (bmb_addr){ .family = 6,
-                                     .ip = { 0x20, 1, 0x0d, 0xb8, [7] = network, [14] = (uint8_t)(host >> 8), [15] = (uint8_t)host },
-                                     .port = 40000 };
+    t.f->socks[s].peer =
+        (bmb_addr){ .family = 6,
+                    .ip = { 0x20, 1, 0x0d, 0xb8, [7] = network, [14] = (uint8_t)(host >> 8), [15] = (uint8_t)host },
+                    .port = 40000 };
     fake_settle(t.f, t.device);
     fake_say_text(t.f, s, words);
     fake_settle(t.f, t.device);
@@ -346,7 +347,8 @@ static void a_forged_answer_ends_no_session(void **state)
     memcpy(answer_quoted, sent, sizeof sent);
     for (unsigned i = 0; i < 10; i++) {
         answers_come(3);
-        snprintf(text, sizeof text, "GET_PARAMETER rtsp://h/yard RTSP/1.0\r\nCSeq: 3\r\nSession: %.16s\r\n\r\n", session);
+        snprintf(text, sizeof text, "GET_PARAMETER rtsp://h/yard RTSP/1.0\r\nCSeq: 3\r\nSession: %.16s\r\n\r\n",
+                 session);
         fake_say_text(t.f, s, text);
         fake_settle(t.f, t.device);
     }

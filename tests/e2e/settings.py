@@ -253,6 +253,11 @@ def everything_described(d):
         told(what, d.patch({"feed": {"yard": {"contrast": 5}}}, seconds), 200)
         told(what, d.patch("{", seconds), 400)
         told(what, d.patch("[1]", seconds), 400)
+        for body in ('{} {}', '{}x', '{}]', '{"device": {"name": "a\\u0000b"}}', b'{"device": {"name": "a\0b"}}', b'{"device": {"name": "f\xfcnf"}}',
+                     b'{}\0'):
+            told(what, d.patch(body, seconds), 400)
+        told(what, d.patch({"device": {"name": "a # b"}}, seconds), 422)
+        told(what, d.patch(' {"feed": {"yard": {"contrast": 5}}}\r\n', seconds), 200)
         told(what, d.patch({"feed": {"yard": {"contrast": 5}}}, seconds, who=None), 401)
         told(what, d.patch({"device": {"viewers": 20}}, seconds, who="hand"), 403)
         told(what, d.patch({"feed": {"loco": {"contrast": 5}}}, seconds, who="hand"), 404)

@@ -1,6 +1,6 @@
 #!/usr/bin/env python3
 """The file of users: what becomes of it opens nothing. users.py PATH-OF-BAMBINO"""
-import json, os, shutil, subprocess, sys
+import fcntl, json, os, shutil, subprocess, sys, time
 from running import Checks, Device, wait_for
 
 command, check = os.path.abspath(sys.argv[1]), Checks()
@@ -128,5 +128,23 @@ check("said to be open, it is", d.curl("/yard.jpg") == 200)
 d.stop()
 d = Device(command, STATE).start()
 check("never a user: everybody may watch", d.curl("/yard.jpg") == 200 and "users" not in who(d))
+d.stop()
+
+# A state folder that cannot be used is told, and serving goes on.
+d = Device(command, STATE.replace("state = keep", "state = device.ini/keep"))
+d.start()
+check("it serves without its folder", d.curl("/yard.jpg") == 200 and "nothing can be stored there" in d.told(), d.told())
+d.stop()
+
+# What killed writers left goes at the next start; what somebody is writing stays.
+d = Device(command, STATE)
+os.mkdir(d.path("keep"))
+for name in ("settings.abcdef.part", "links.ghijkl.part", "notes.part"):
+    open(d.path("keep/" + name), "w").close()
+    os.utime(d.path("keep/" + name), (time.time() - 5, time.time() - 5))
+writing = open(d.path("keep/links.ghijkl.part"), "r+")
+fcntl.flock(writing, fcntl.LOCK_EX)
+d.start()
+check("what a killed writer left is gone", sorted(os.listdir(d.path("keep"))) == ["links.ghijkl.part", "notes.part"], os.listdir(d.path("keep")))
 d.stop()
 check.end()

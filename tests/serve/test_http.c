@@ -55,6 +55,16 @@ static void wrong_requests_have_their_status(void **state)
     const wrong rows[] = {
         { "\x01\x02\x03\x04 rubbish\r\n\r\n", 400 },
         { "GET / HTTP/1.1\r\n\r\n", 400 }, /* no Host */
+        /* What two readers would take for two different requests (RFC 9112 2.2, 5.1, 5.2). */
+        { "GET / HTTP/1.1\nHost: a\n\n", 400 },
+        { "GET / HTTP/1.1\r\nHost: a\n\r\n", 400 },
+        { "GET / HTTP/1.1\r\nHost: a\r\n\n", 400 },
+        { "GET / HTTP/1.1\r\nHost: a\rX: b\r\n\r\n", 400 },
+        { "GET / HTTP/1.1\r\nHost: a\r\nX: b\r\n c\r\n\r\n", 400 },
+        { "GET / HTTP/1.1\r\nHost: a\r\n\tX: b\r\n\r\n", 400 },
+        { "GET / HTTP/1.1\r\n Host: a\r\n\r\n", 400 },
+        { "GET / HTTP/1.1\r\nHost : a\r\n\r\n", 400 },
+        { "GET / HTTP/1.1\r\nHost: a\r\nX\t: b\r\n\r\n", 400 },
         { "GET / HTTP/2.7\r\nHost: a\r\n\r\n", 505 },
         { "GET /nothing HTTP/1.1\r\nHost: a\r\n\r\n", 404 },
         { "GET /other.jpg HTTP/1.1\r\nHost: a\r\n\r\n", 404 },
