@@ -118,8 +118,8 @@ static void print_unusable(void)
     bmb_v4l2_device device;
     for (size_t i = 0; bmb_v4l2_found(i, &device) == BMB_OK; i++)
         if (device.err != BMB_OK)
-            printf("%s  CANNOT BE OPENED: %s; its group may, see docs/cameras.md\n", device.path,
-                   bmb_err_text(device.err));
+            printf("%s  CANNOT BE OPENED: %s\n", device.path,
+                   device.trouble[0] != '\0' ? device.trouble : bmb_err_text(device.err));
 }
 
 /* A configuration to begin from. Below /etc it is a service's, which keeps things where services do. */
@@ -130,8 +130,7 @@ static int write_config(const char *path, bool overwrite)
     size_t size = 0;
     if (c == NULL || !cli_invent_config(c, text, sizeof text)) {
         free(c);
-        print_unusable();
-        return cli_error("no camera is attached to this machine; plug one in, and see `bambino cameras`");
+        return cli_no_camera("see `bambino cameras`");
     }
     size_t cameras = c->camera_count;
     free(c);

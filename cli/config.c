@@ -500,6 +500,65 @@ static bool lay_over(reading *r, size_t *culprit)
     return true;
 }
 
+/* Where clients connect, with how it is called. */
+typedef struct place {
+    const bmb_addr *addr;
+    const char *what;
+    const char *name;
+} place;
+
+static size_t places_of(const cli_config *c, place *out)
+{
+    size_t n = 0;
+    const bool http = strcmp(c->http_plain, "off") != 0, rtsp = strcmp(c->rtsp_plain, "off") != 0;
+    if (c->http.family != 0 && http) out[n++] = (place){ &c->http, "[http] listen", "" };
+    if (c->https.family != 0) out[n++] = (place){ &c->https, "[http] secure", "" };
+    if (c->rtsp.family != 0 && rtsp) out[n++] = (place){ &c->rtsp, "[rtsp] listen", "" };
+    if (c->rtsps.family != 0) out[n++] = (place){ &c->rtsps, "[rtsp] secure", "" };
+    for (size_t i = 0; i < c->tcp_count; i++)
+        if (c->tcp[i].paused == 0) out[n++] = (place){ &c->tcp[i].listen, "[tcp] listen of ", c->tcp[i].name };
+    return n;
+}
+
+static bool meet(const bmb_addr *a, const bmb_addr *b)
+{
+    static const uint8_t any[sizeof a->ip];
+    if (a->port == 0 || a->port != b->port) return false;
+    bool wide = memcmp(a->ip, any, sizeof any) == 0 || memcmp(b->ip, any, sizeof any) == 0;
+    return a->family == b->family && (wide || memcmp(a->ip, b->ip, sizeof any) == 0);
+}
+
+/* What is wrong with the whole, though each line is right. */
+static void check_whole(reading *r)
+{
+    const cli_config *c = r->out;
+    place places[4 + CLI_TCP_MOST];
+    size_t count = places_of(c, places);
+    for (size_t i = 0; i < count; i++)
+        for (size_t k = 0; k < i; k++)
+            if (meet(places[i].addr, places[k].addr))
+                complain(r, "%s%s and %s%s have the same port %u; choose another one", places[k].what, places[k].name,
+                         places[i].what, places[i].name, places[i].addr->port);
+    for (size_t i = 0; i < c->feed_count; i++) {
+        const cli_feed *f = &c->feeds[i];
+        if (f->preview[0] == '\0' || cli_section_item(c, SECTION_FEED, f->preview) != NULL) continue;
+        const char *names[CLI_FEEDS_MOST];
+        for (size_t k = 0; k < c->feed_count; k++) names[k] = c->feeds[k].name;
+        const char *near = cli_nearest(f->preview, names, c->feed_count);
+        r->line = f->line;
+        complain(r, "feed \"%s\": preview = %s: there is no such feed%s%s%s", f->name, f->preview,
+                 near != NULL ? "; did you mean " : "", near != NULL ? near : "", near != NULL ? "?" : "");
+    }
+    for (size_t i = 0; i < c->camera_count; i++) {
+        const cli_camera *cam = &c->cameras[i];
+        const char *scheme = strstr(cam->input, "://");
+        if (scheme == NULL || strncmp(cam->input, "tcp://", 6) == 0 || strncmp(cam->input, "udp://", 6) == 0) continue;
+        r->line = cam->line;
+        complain(r, "camera \"%s\": input = %s: tcp:// and udp:// can be read, %.*s:// cannot", cam->name, cam->input,
+                 (int)(scheme - cam->input), cam->input);
+    }
+}
+
 bool cli_config_parse(FILE *file, const char *path, cli_config *out)
 {
     size_t culprit;
@@ -523,5 +582,6 @@ bool cli_config_parse_over(FILE *file, const char *path, const cli_layer *over, 
     if (!r.failed && out->feed_count == 0) complain(&r, "no feed; add a section such as [feed yard]");
     if (!r.failed && out->http.family == 0 && out->rtsp.family == 0 && out->tcp_count + out->push_count == 0)
         complain(&r, "nothing to serve with; add [http] with listen = :8080");
+    if (!r.failed) check_whole(&r);
     return !r.failed;
 }

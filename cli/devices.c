@@ -98,18 +98,39 @@ static const char *lasting_name(const bmb_v4l2_device *devices, size_t count, si
                                                                                       : devices[index].path;
 }
 
+/* Cameras that are there and may not be used by this user: each with what to do. */
+static bool tell_denied(void)
+{
+    bmb_v4l2_device device;
+    bool any = false;
+    for (size_t i = 0; bmb_v4l2_found(i, &device) == BMB_OK; i++) {
+        if (device.err != BMB_DENIED) continue;
+        cli_error("%s", device.trouble);
+        any = true;
+    }
+    return any;
+}
+
 bool cli_config_or_invented(const char *path, cli_config *out, bool *invented)
 {
     char text[4096], demo[1024];
     *invented = path == NULL && cli_invent_config(out, text, sizeof text);
     if (*invented) return true;
     if (path == NULL && (!bmb_sim_there() || !cli_demo_file("railway.ini", demo, sizeof demo))) {
-        cli_error("no camera is attached to this machine; plug one in, or name a configuration");
+        (void)cli_no_camera("name a configuration");
         return false;
     }
-    if (path == NULL)
+    if (path == NULL && tell_denied())
+        fputs("Meanwhile these are the demo's, which are simulated.\n", stderr);
+    else if (path == NULL)
         fputs("No camera is attached to this machine; these are the demo's, which are simulated.\n", stderr);
     return cli_config_read(path != NULL ? path : demo, out);
+}
+
+int cli_no_camera(const char *otherwise)
+{
+    if (tell_denied()) return EXIT_FAILED;
+    return cli_error("no camera is attached to this machine; plug one in, or %s", otherwise);
 }
 
 bool cli_invent_config(cli_config *out, char *text, size_t room)

@@ -284,8 +284,7 @@ static cli_settings *open_settings(cli_device *d, const char *path)
     char text[4096];
     if (path != NULL) return cli_settings_open(path, NULL, &d->file);
     if (!cli_invent_config(&d->file, text, sizeof text)) {
-        cli_error("no camera is attached to this machine, and no configuration was named; plug a camera in and see "
-                  "`bambino cameras`, or try `bambino demo`");
+        (void)cli_no_camera("name a configuration, or try `bambino demo`");
         return NULL;
     }
     d->invented = true;

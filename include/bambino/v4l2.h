@@ -43,6 +43,7 @@ typedef struct bmb_v4l2_device {
     bmb_err err;      /* BMB_OK: it can be used; BMB_DENIED, BMB_IN_USE …: why it could not be looked at */
     char formats[96]; /* what it delivers, such as "MJPEG, YUYV" */
     bmb_mode begin;   /* a mode to begin with: the largest up to 1280x720 that it compresses itself, or up to 640x480 */
+    char trouble[240]; /* BMB_DENIED: a sentence that says what to do; else "" */
 } bmb_v4l2_device;
 
 /* The index-th capture device, in the order of their numbers; nodes that capture no pictures are left out.

@@ -101,17 +101,7 @@ static void explain(camera *cam, bmb_err err)
                      cam->device);
         break;
     case BMB_DENIED:
-        if (s->group(s->ctx, path, who, sizeof who))
-            snprintf(cam->trouble, sizeof cam->trouble,
-                     "%s is barred from this service by its unit; allow it with DeviceAllow= (systemctl edit)", path);
-        else if (who[0] != '\0')
-            snprintf(cam->trouble, sizeof cam->trouble,
-                     "%s may be used by the group \"%s\" alone; add this user to it (usermod -aG %s USER) and log in "
-                     "again",
-                     path, who, who);
-        else
-            snprintf(cam->trouble, sizeof cam->trouble, "%s may be used by its owner alone; change its permissions",
-                     path);
+        v4l2_denied(s, path, cam->trouble, sizeof cam->trouble);
         break;
     case BMB_IN_USE:
         s->holder(s->ctx, path, who, sizeof who);

@@ -42,6 +42,21 @@ static bmb_mode begin_with(const v4l2_node *node)
     return best;
 }
 
+void v4l2_denied(const v4l2_system *s, const char *path, char *out, size_t room)
+{
+    char who[96] = "";
+    if (s->group(s->ctx, path, who, sizeof who))
+        snprintf(out, room, "%s is barred from this service by its unit; allow it with DeviceAllow= (systemctl edit)",
+                 path);
+    else if (who[0] != '\0')
+        snprintf(out, room,
+                 "%s may be used by the group \"%s\" alone; add this user to it (usermod -aG %s USER) and log in "
+                 "again",
+                 path, who, who);
+    else
+        snprintf(out, room, "%s may be used by its owner alone; change its permissions", path);
+}
+
 bmb_err bmb_v4l2_found(size_t index, bmb_v4l2_device *out)
 {
     char path[V4L2_PATH];
@@ -58,6 +73,7 @@ bmb_err bmb_v4l2_found(size_t index, bmb_v4l2_device *out)
         memcpy(out->bus, node->bus, sizeof out->bus);
         memcpy(out->driver, node->driver, sizeof out->driver);
         out->err = err;
+        if (err == BMB_DENIED) v4l2_denied(s, node->path, out->trouble, sizeof out->trouble);
         out->begin = begin_with(node);
         list_formats(node, out->formats, sizeof out->formats);
     }

@@ -172,7 +172,7 @@ static bool is_meant(const v4l2_system *s, const v4l2_node *n, const char *devic
 bmb_err v4l2_find(const v4l2_system *s, const char *device, bool (*skip)(void *ctx, const char *path), void *ctx,
                   v4l2_node *out)
 {
-    char path[V4L2_PATH];
+    char path[V4L2_PATH], worst_path[V4L2_PATH] = "";
     bmb_err worst = BMB_NOT_FOUND;
     for (size_t i = 0; s->list(s->ctx, i, path, sizeof path); i++) {
         if (skip != NULL && skip(ctx, path)) continue;
@@ -181,8 +181,11 @@ bmb_err v4l2_find(const v4l2_system *s, const char *device, bool (*skip)(void *c
         if (err == BMB_OK && is_meant(s, out, device)) return BMB_OK;
         /* One that nobody may open says not what it is; one that is meant by its path and is no camera, does. */
         bool by_path = device != NULL && device[0] == '/';
-        if (err == BMB_DENIED || (by_path && err != BMB_OK)) worst = err;
+        if (err != BMB_DENIED && (!by_path || err == BMB_OK)) continue;
+        worst = err;
+        memcpy(worst_path, path, sizeof worst_path);
     }
-    if (worst == BMB_NOT_FOUND) memset(out, 0, sizeof *out);
+    memset(out, 0, sizeof *out); /* of the others nothing is told */
+    memcpy(out->path, worst_path, sizeof out->path);
     return worst;
 }

@@ -47,4 +47,7 @@ bmb_err v4l2_find(const v4l2_system *s, const char *device, bool (*skip)(void *c
                   v4l2_node *out);
 bmb_err v4l2_errno(int error); /* of a negated errno */
 
+/* Why this node must not be opened, and what to do: a sentence. */
+void v4l2_denied(const v4l2_system *s, const char *path, char *out, size_t room);
+
 #endif

@@ -211,6 +211,24 @@ static void texts_are_utf8(void **state)
     }
 }
 
+/* Each line is right by itself; what runs into trouble later is told here. */
+static void what_cannot_run_is_refused(void **state)
+{
+    (void)state;
+    static cli_config c;
+    assert_false(with_line("[rtsp]\nlisten = :8080", &c));
+    assert_false(with_line("[rtsp]\nlisten = 127.0.0.1:8080", &c)); /* [http] has every interface */
+    assert_true(with_line("[rtsp]\nlisten = :8081", &c));
+    assert_true(with_line("[rtsp]\nlisten = :0\n[tcp yard]\nlisten = :0", &c)); /* any free ones */
+    assert_false(with_line("[tcp yard]\nlisten = :8080", &c));
+    assert_true(with_line("[tcp yard]\nlisten = :8080\npaused = yes", &c));
+    assert_false(with_line("preview = nosuch", &c));
+    assert_true(with_line("[feed small]\ncamera = yard\npreview = yard", &c));
+    assert_false(with_line("[camera two]\ninput = rtsp://192.0.2.7/stream", &c));
+    assert_true(with_line("[camera two]\ninput = tcp://192.0.2.7:5000", &c));
+    assert_true(with_line("[camera two]\ninput = pictures/fifo", &c));
+}
+
 static void ten_thousand_wrong_ones_are_survived(void **state)
 {
     (void)state;
@@ -241,6 +259,7 @@ int main(void)
         cmocka_unit_test(comments_may_stand_behind_values),
         cmocka_unit_test(flags_take_the_usual_words),
         cmocka_unit_test(texts_are_utf8),
+        cmocka_unit_test(what_cannot_run_is_refused),
         cmocka_unit_test(ten_thousand_wrong_ones_are_survived),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
