@@ -96,6 +96,8 @@ static void print_start(const cli_device *d, const char *to)
     const bmb_mode m = { stats.codec, stats.width, stats.height, stats.mfps_set };
     cli_say("%s (%s) goes to %s %s.\n\nCtrl-C stops.", stats.name, cli_mode_text(&m, mode, sizeof mode), to,
             formats[d->pushes[0].format]);
+    if (!d->pushes[0].tcp && d->pushes[0].format != BMB_FORMAT_RTP)
+        cli_say("Datagrams: nothing confirms that they arrive, unless an answer says that they do not.");
 }
 
 /* Nothing that ever arrived is a failure. */
@@ -108,7 +110,7 @@ static int print_result(const cli_device *d)
     cli_say("Stopped after %.1f s: %llu frames and %.1f KiB sent, %llu skipped, the network took no more for %.1f s.",
             (double)device.uptime_us / 1e6, (unsigned long long)s.out.frames, (double)s.out.bytes / 1024.0,
             (unsigned long long)s.skipped, (double)s.out.blocked_us / 1e6);
-    return s.out.frames > 0 && s.err != BMB_REFUSED ? EXIT_OK : EXIT_FAILED;
+    return s.out.frames > 0 && s.err != BMB_REFUSED && s.err != BMB_NO_ROUTE ? EXIT_OK : EXIT_FAILED;
 }
 
 static int run(const char *config, const char *feed, const char *to, const send_options *o)

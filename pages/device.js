@@ -157,7 +157,7 @@ el('restore').addEventListener('change', async (event) => {
 
 const showViewers = (viewers) => showRows('watching', viewers.map((v) => [v.peer ? hostOf(v.peer, v.peer_port) : '–', v.feed, v.via, v.fps, v.kbps, `${v.age_ms} ms`, v.skipped, duration(v.watching_s)]));
 const showPushes = (pushes) => showRows('pushing', pushes.map((p) => [p.to ? `${p.via}://${hostOf(p.to, p.to_port)}` : p.via, p.feed, p.format, p.fps, p.kbps, `${p.age_ms} ms`,
-  p.skipped, p.error ? `${p.state}: ${p.error}` : p.state]));
+  p.skipped, p.error ? `${p.state}: ${p.error}` : p.state === 'sending' && !p.confirmed ? W.unconfirmed : p.state]));
 function showSignIns(list) {
   showRows('inside', list.map((s) => [s.name, s.peer, W.ago(s.since_s + 5), W.ago(s.idle_s), '']));
   el('inside').querySelectorAll('tbody tr').forEach((row, i) => row.lastElementChild.append(

@@ -11,6 +11,7 @@ const W = {
   about: (d) => `Bambino ${d.version} · ${size(d.memory_bytes)} of memory · figures: /status.json`,
   person: (me) => `${me.name}, may ${me.role}`,
   fingerprint: (d) => (d.fingerprint ? `Certificate, SHA-256: ${d.fingerprint}` : ''),
+  unconfirmed: 'sending; nothing confirms that it arrives',
   silent: 'The device does not answer.',
   // Who gets in without signing in; and what became of the file of users.
   open: {

@@ -551,6 +551,8 @@ typedef struct bmb_push_stats {
     bmb_tally out;    /* over all connections */
     uint32_t mfps, kbps;
     uint32_t age_ms; /* as of a viewer */
+    bool confirmed;  /* the other end has shown that it gets it: a connection over TCP, reports of RTP. Other datagrams
+                        nobody confirms */
 } bmb_push_stats;
 
 bmb_err bmb_outlet_stats_get(const bmb_device *device, size_t outlet, bmb_outlet_stats *out);

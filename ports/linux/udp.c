@@ -143,6 +143,16 @@ static bool not_about_this(const bmb_addr *to, int error)
     return to != NULL && (error == ECONNREFUSED || error == EHOSTUNREACH || error == ENETUNREACH);
 }
 
+/* With one peer the call itself has told; what is queued besides would only fill up. An answer about the size is the
+ * system's business, which cuts packets smaller from then on. */
+static bool is_about_size(bmb_sock sock, const bmb_addr *to, int error)
+{
+    struct msghdr m = { .msg_flags = 0 };
+    if (to != NULL || error == 0) return false;
+    for (unsigned n = 0; n < ANSWERS_MOST && recvmsg(sock, &m, MSG_ERRQUEUE | MSG_DONTWAIT) >= 0; n++) continue;
+    return error == EMSGSIZE;
+}
+
 static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_packet *packets, size_t count,
                         size_t *taken)
 {
@@ -153,7 +163,8 @@ static bmb_err udp_send(void *ctx, bmb_sock sock, const bmb_addr *to, const bmb_
         errno = 0;
         err = send_packets((bmb_linux *)ctx, sock, to, packets + *taken, count - *taken, &sent);
         *taken += sent;
-        if (err == BMB_OK || !not_about_this(to, errno)) break;
+        const int error = errno;
+        if (err == BMB_OK || (!is_about_size(sock, to, error) && !not_about_this(to, error))) break;
     }
     return err;
 }
@@ -185,9 +196,10 @@ static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *
     set_multicast(fd, addr->family, o);
     const int buffer = (int)(o->send_buffer < INT32_MAX ? o->send_buffer : INT32_MAX);
     if (buffer > 0) setsockopt(fd, SOL_SOCKET, SO_SNDBUF, &buffer, sizeof buffer);
-    /* What comes back for one of many peers is queued with its address, instead of failing whatever is called next. */
-    if (o->peer == NULL && addr->family == 4) setsockopt(fd, IPPROTO_IP, IP_RECVERR, &on, sizeof on);
-    if (o->peer == NULL && addr->family == 6) setsockopt(fd, IPPROTO_IPV6, IPV6_RECVERR, &on, sizeof on);
+    /* What comes back for one of many peers is queued with its address, instead of failing whatever is called next. With
+     * one peer the next call fails, too, also where nobody on this network has the address. */
+    if (addr->family == 4) setsockopt(fd, IPPROTO_IP, IP_RECVERR, &on, sizeof on);
+    if (addr->family == 6) setsockopt(fd, IPPROTO_IPV6, IPV6_RECVERR, &on, sizeof on);
     bmb_err err = bmb_linux_bind(fd, addr, bound);
     if (err == BMB_OK && o->peer != NULL) {
         struct sockaddr_storage ss;

@@ -150,6 +150,9 @@ bmb_err bmb_push_stats_get(const bmb_device *d, size_t index, bmb_push_stats *ou
     bmb_viewer_rate(v, bmb_clock(&d->context), &out->mfps, &out->kbps);
     out->age_ms = v->age_ms;
     out->skipped = v->skipped;
+    bmb_viewer_stats reported = { .reports = false };
+    if (!p->config->tcp) bmb_viewer_figures(&d->context, v, &reported);
+    out->confirmed = p->config->tcp || reported.reports;
     return BMB_OK;
 }
 

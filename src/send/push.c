@@ -27,19 +27,30 @@ static uint32_t retry_later(bmb_push_set *set, bmb_push *p, bmb_err err)
     return p->retry_ms;
 }
 
+/* The same trouble is told again at growing intervals: it fills no log, and is not forgotten either. */
+static bool is_news(const bmb_push_set *set, bmb_push *p, bmb_err err)
+{
+    bool same = p->told_ms > 0 && p->told_err == (uint8_t)err;
+    if (same && !bmb_older_than(set->x, p->told_us, (uint64_t)p->told_ms * 1000)) return false;
+    p->told_ms = !same ? BMB_PUSH_TELL_FIRST_MS : p->told_ms < BMB_PUSH_TELL_MOST_MS / 2 ? 2 * p->told_ms : BMB_PUSH_TELL_MOST_MS;
+    p->told_err = (uint8_t)err;
+    p->told_us = set->x->now;
+    return true;
+}
+
 static void started(bmb_push_set *set, bmb_push *p)
 {
     p->state = BMB_PUSH_SENDING;
     p->err = BMB_OK;
     p->since_us = set->x->now;
     p->starts++;
-    tell(set, p, BMB_EVENT_PUSH_STARTED, BMB_OK, 0, p->starts);
+    if (!p->flaps) tell(set, p, BMB_EVENT_PUSH_STARTED, BMB_OK, 0, p->starts);
 }
 
 static void failed(bmb_push_set *set, bmb_push *p, bmb_err err)
 {
     uint32_t pause = retry_later(set, p, err);
-    tell(set, p, BMB_EVENT_PUSH_FAILED, err, pause, 0);
+    if (is_news(set, p, err)) tell(set, p, BMB_EVENT_PUSH_FAILED, err, pause, 0);
 }
 
 /* Each socket has one peer, whose answers it hears: RTP needs two of them. */
@@ -151,8 +162,10 @@ static void closed(bmb_talk *t, bmb_opening *by, bmb_conn *c, bmb_err why)
     (void)t;
     if (p->state != BMB_PUSH_SENDING) return;
     uint32_t silent_ms = bmb_ms_between(c->progress_us, set->x->now);
-    if (c->viewer.sent > 0) p->retry_ms = 0; /* it was a real listener: the pauses begin anew */
+    p->flaps = c->viewer.sent == 0;
+    if (!p->flaps) p->retry_ms = p->told_ms = 0; /* it was a real listener: the pauses begin anew */
     uint32_t pause = retry_later(set, p, why);
+    if (!is_news(set, p, why)) return;
     if (why == BMB_TIMED_OUT) {
         tell(set, p, BMB_EVENT_PUSH_UNREAD, why, silent_ms, pause);
     } else {
@@ -162,18 +175,17 @@ static void closed(bmb_talk *t, bmb_opening *by, bmb_conn *c, bmb_err why)
 
 static const bmb_dialler dialler = { .ready = ready, .closed = closed };
 
-/* What the destination of datagrams answers is told once, and again from time to time. */
+/* What the destination of datagrams answers. Answers come now and then, not to each packet: only a while without one
+ * means that somebody is there. */
 static void hear(bmb_push_set *set, bmb_push *p, bmb_err answer)
 {
     if (answer != BMB_OK) {
-        bool fresh = p->err != answer || bmb_older_than(set->x, p->told_us, BMB_PUSH_TELL_US);
         p->err = answer;
         p->since_us = set->x->now;
-        if (!fresh) return;
-        p->told_us = set->x->now;
-        tell(set, p, BMB_EVENT_PUSH_FAILED, answer, 0, 0);
-    } else if (p->err != BMB_OK && bmb_older_than(set->x, p->since_us, BMB_REPORT_OUT_US)) {
+        if (is_news(set, p, answer)) tell(set, p, BMB_EVENT_PUSH_FAILED, answer, 0, 0);
+    } else if (p->err != BMB_OK && bmb_older_than(set->x, p->since_us, BMB_PUSH_QUIET_US)) {
         p->err = BMB_OK;
+        p->told_ms = 0;
         bmb_feed_welcome(set->x, p->feed); /* whoever came has seen none */
         tell(set, p, BMB_EVENT_PUSH_HEARD, BMB_OK, 0, 0);
     }

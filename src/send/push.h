@@ -17,7 +17,10 @@ typedef struct bmb_push {
     bmb_sock sock, rtcp; /* UDP; rtcp: RTP's second one */
     uint32_t starts, retry_ms;
     uint64_t retry_us, since_us;
-    uint64_t told_us;   /* UDP: when a refusal was last reported */
+    uint64_t told_us;   /* when trouble was last told … */
+    uint32_t told_ms;   /* … and for how long the same is not told again; 0: nothing was */
+    uint8_t told_err;   /* … and which */
+    bool flaps;         /* TCP: the last listener closed before it got a frame */
     uint64_t report_us; /* RTP: next sender report */
     bmb_tally reported;
     bmb_viewer viewer; /* UDP */

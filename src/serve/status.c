@@ -120,6 +120,7 @@ size_t bmb_status_push(const char *feed, const bmb_push_stats *s, bool peers, vo
     }
     bmb_json_text(o, "state", bmb_push_state_name(s->state));
     bmb_json_text(o, "error", s->err == BMB_OK ? NULL : bmb_err_name(s->err));
+    bmb_json_bool(o, "confirmed", s->confirmed);
     PUT(o, s, figures);
     put_tally(o, &s->out);
     return bmb_json_end(o, out, room);

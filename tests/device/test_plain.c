@@ -273,12 +273,36 @@ static void a_refusal_is_told_once_and_sending_goes_on(void **state)
     assert_int_equal(fake_event_count(t.f, BMB_EVENT_PUSH_FAILED), 1);
     assert_int_equal(figures().err, BMB_REFUSED);
     assert_int_equal(figures().skipped, 0);
-    for (int i = 0; i < 20; i++) {
+    /* Hosts answer once a second: a second of silence means nothing. */
+    for (int i = 0; i < 60; i++) {
+        if (i % 30 == 29) t.f->socks[s].udp_err = BMB_REFUSED;
+        picture();
+        fake_run(t.f, t.device, 66666);
+    }
+    assert_int_equal(fake_event_count(t.f, BMB_EVENT_PUSH_HEARD), 0);
+    for (int i = 0; i < 90; i++) {
         picture();
         fake_run(t.f, t.device, 66666);
     }
     assert_int_equal(fake_event_count(t.f, BMB_EVENT_PUSH_HEARD), 1);
     assert_int_equal(figures().err, BMB_OK);
+    assert_int_equal(fake_event_count(t.f, BMB_EVENT_PUSH_FAILED), 1);
+}
+
+/* An hour without a receiver: the log tells it at growing intervals, and by each trouble anew. */
+static void trouble_that_goes_on_is_told_more_and_more_seldom(void **state)
+{
+    (void)state;
+    push(BMB_CODEC_JPEG, true, BMB_FORMAT_RAW);
+    t.f->dial_err = BMB_REFUSED;
+    fake_device_open(&t);
+    fake_run(t.f, t.device, 3600000000);
+    assert_true(t.f->dials > 300);
+    assert_in_range(fake_event_count(t.f, BMB_EVENT_PUSH_FAILED), 6, 8); /* at 0, 30, 90, 210, 450, 930, 1890 s */
+    t.f->event_count = 0; /* the list has an end */
+    t.f->dial_err = BMB_NO_ROUTE;
+    fake_run(t.f, t.device, 20000000);
+    assert_int_equal(fake_event_count(t.f, BMB_EVENT_PUSH_FAILED), 1);
 }
 
 static void a_push_waits_for_its_network(void **state)
@@ -735,6 +759,7 @@ int main(void)
         CASE(datagrams_of_a_transport_stream_hold_whole_packets),
         CASE(rtp_goes_with_its_description),
         CASE(a_refusal_is_told_once_and_sending_goes_on),
+        CASE(trouble_that_goes_on_is_told_more_and_more_seldom),
         CASE(a_push_waits_for_its_network),
         CASE(a_listener_may_come_and_go),
         CASE(pauses_between_tries_grow_up_to_a_bound),
