@@ -253,8 +253,8 @@ bool cli_attach_intakes(cli_device *d);
 bool cli_is_intake(const cli_device *d, const char *name);
 /* The camera of this machine that stands under this name; SIZE_MAX: it is none. */
 size_t cli_device_number(const cli_device *d, const char *name);
-/* Says why no camera of this machine can be used: that there is none, and what else could be done; or for each that this
- * user may not use, what to do. */
+/* Says why no camera of this machine can be used: that there is none, and what else could be done; or for each that
+ * this user may not use, what to do. */
 int cli_no_camera(const char *otherwise);
 /* What a file would say that serves the cameras of this machine; false: there is none. */
 bool cli_invent_config(cli_config *out, char *text, size_t room);

@@ -70,6 +70,12 @@ static int photo(cli_device *d, const char *name, const char *out, const char *s
     if (err == BMB_UNSUPPORTED)
         return cli_error("camera \"%s\" has no size %ux%u; `bambino cameras` lists its sizes", name, mode.width,
                          mode.height);
+    if (err == BMB_TIMED_OUT && size == NULL)
+        return cli_error("camera \"%s\" gave no picture of %ux%u in time; try a smaller one, such as --size 640x480", name,
+                         mode.width, mode.height);
+    if (err == BMB_TIMED_OUT)
+        return cli_error("camera \"%s\" gave no picture of %ux%u in time; try a smaller one", name, mode.width,
+                         mode.height);
     if (err != BMB_OK) return cli_error("camera \"%s\" gave no picture: %s", name, cli_trouble(d, index, err));
     size_t written = frame.size;
     bool good = mode.codec == BMB_CODEC_H264 ? write_key_frame(out, &frame, overwrite, &written)
@@ -88,7 +94,7 @@ int cli_photo(int argc, const char **argv)
         { "overwrite", '\0', POPT_ARG_NONE, &overwrite, 0, "replace the file if it is there", NULL },
         { "config", '\0', POPT_ARG_STRING, &config, 0, "whose cameras (this machine's, if not given; else the demo's)",
           "CONFIG" },
-        { "size", '\0', POPT_ARG_STRING, &size, 0, "the camera's largest, if not given", "WIDTHxHEIGHT" },
+        { "size", '\0', POPT_ARG_STRING, &size, 0, "the feed's, or a moderate one, if not given", "WIDTHxHEIGHT" },
         { "set", '\0', POPT_ARG_STRING, &set, 0, "controls, for this picture; several with commas", "CONTROL=VALUE" },
         POPT_AUTOHELP POPT_TABLEEND
     };

@@ -63,6 +63,27 @@ static bool is_drawn(const cli_device *d, const bmb_camera_info *info)
     return !d->has_board && info->mode_count > 1 && !elsewhere;
 }
 
+/* Without a size that is said: the feed's, where there is one of this camera; else the largest up to 1280x720. A sensor's
+ * largest may take longer than anybody waits. */
+static const bmb_mode_row *moderate(const cli_device *d, const bmb_camera_info *info, const bmb_mode_row *first)
+{
+    const bmb_mode_row *best = NULL, *least = first;
+    for (size_t i = 0; i < d->file.feed_count; i++) {
+        const cli_feed *f = &d->file.feeds[i];
+        const bmb_mode asked = { first->codec, f->width, f->height, 0 };
+        if (f->width != 0 && strcmp(f->camera, info->name) == 0) return cli_nearest_mode(info, &asked);
+    }
+    for (size_t i = 0; i < info->mode_count; i++) {
+        const bmb_mode_row *m = &info->modes[i];
+        if (m->codec != first->codec) continue;
+        uint32_t area = (uint32_t)m->width * m->height;
+        if (area < (uint32_t)least->width * least->height) least = m;
+        bool fits = m->width <= 1280 && m->height <= 720;
+        if (fits && (best == NULL || area > (uint32_t)best->width * best->height)) best = m;
+    }
+    return best != NULL ? best : least;
+}
+
 bool cli_still_mode(const cli_device *d, const bmb_camera_info *info, const char *size, uint32_t mfps_most,
                     bool allows_h264, bmb_mode *out)
 {
@@ -73,7 +94,8 @@ bool cli_still_mode(const cli_device *d, const bmb_camera_info *info, const char
         cli_error("camera \"%s\" gives H.264 only, and JPEG is needed here", info->name);
         return false;
     }
-    unsigned w = first->width, h = first->height;
+    const bmb_mode_row *usual = moderate(d, info, first);
+    unsigned w = usual->width, h = usual->height;
     if (size != NULL && sscanf(size, "%5ux%5u%c", &w, &h, &extra) != 2) {
         cli_error("--size %s: WIDTHxHEIGHT is expected, such as 640x480", size);
         return false;

@@ -52,6 +52,13 @@ static bool start(h264 *self, const bmb_mode *mode, int32_t kbps)
     p.sSpatialLayers[0].fFrameRate = p.fMaxFrameRate;
     p.sSpatialLayers[0].iSpatialBitrate = p.sSpatialLayers[0].iMaxSpatialBitrate = kbps * 1000;
     p.sSpatialLayers[0].uiProfileIdc = PRO_BASELINE;
+    /* The same samples as in a JPEG image, and said so (H.264 E.2.1): all of the range, JFIF's matrix, and sRGB. */
+    p.sSpatialLayers[0].bVideoSignalTypePresent = p.sSpatialLayers[0].bFullRange = true;
+    p.sSpatialLayers[0].bColorDescriptionPresent = true;
+    p.sSpatialLayers[0].uiVideoFormat = VF_UNDEF;
+    p.sSpatialLayers[0].uiColorPrimaries = CP_BT709;
+    p.sSpatialLayers[0].uiTransferCharacteristics = TRC_IEC61966_2_1;
+    p.sSpatialLayers[0].uiColorMatrix = CM_SMPTE170M;
     p.sSpatialLayers[0].sSliceArgument.uiSliceMode = SM_SINGLE_SLICE;
     if ((*self->lib)->InitializeExt(self->lib, &p) != 0) return false;
     return (*self->lib)->SetOption(self->lib, ENCODER_OPTION_DATAFORMAT, &format) == 0;
@@ -98,7 +105,7 @@ static size_t encode(void *ctx, const codec_picture *p, const codec_request *req
                      bool *key)
 {
     h264 *self = (h264 *)ctx;
-    if (p->format != CODEC_I420) {
+    if (p->format != CODEC_I420 || p->limited) {
         if (!codec_scale(&self->canvas, p, p->width, p->height)) return 0;
         p = &self->canvas.view;
     }

@@ -87,6 +87,10 @@ static uint8_t *row_for(const jpeg *self, const codec_picture *p, unsigned plane
     uint32_t width = (p->width + across - 1u) / across, rows = (p->height + down - 1u) / down;
     uint32_t whole = self->stride / across;
     const uint8_t *samples = codec_row(p, plane, row < rows ? row : rows - 1, at);
+    if (p->limited) {
+        codec_expand(samples, at, width, plane);
+        samples = at;
+    }
     if (samples != at && p->stride[plane] >= whole) return (uint8_t *)(uintptr_t)samples; /* the library only reads */
     if (samples != at) memcpy(at, samples, width);
     memset(at + width, at[width - 1], whole - width);

@@ -68,9 +68,10 @@ codec_picture codec_picture_in(codec_format format, uint16_t width, uint16_t hei
 /* ITU-R BT.601, limited range, in 1/256. */
 static uint8_t of_rgb(const uint8_t *rgb, unsigned plane)
 {
-    static const int16_t weights[3][3] = { { 66, 129, 25 }, { -38, -74, 112 }, { 112, -94, -18 } };
+    /* JFIF 1.02: the full range; chroma's weights so that no sum leaves it. */
+    static const int16_t weights[3][3] = { { 77, 150, 29 }, { -43, -84, 127 }, { 127, -106, -21 } };
     const int16_t *w = weights[plane];
-    return (uint8_t)(((w[0] * rgb[0] + w[1] * rgb[1] + w[2] * rgb[2] + 128) >> 8) + (plane == 0 ? 16 : 128));
+    return (uint8_t)(((w[0] * rgb[0] + w[1] * rgb[1] + w[2] * rgb[2] + 128) >> 8) + (plane == 0 ? 0 : 128));
 }
 
 /* Every second and every fourth byte: loops that compilers turn into vector instructions. */
@@ -254,6 +255,16 @@ static void pad(uint8_t *plane, uint32_t stride, uint32_t width, uint32_t height
         memcpy(plane + (size_t)y * stride, plane + (size_t)(height - 1) * stride, stride);
 }
 
+void codec_expand(const uint8_t *from, uint8_t *to, size_t count, unsigned plane)
+{
+    for (size_t i = 0; i < count; i++) {
+        /* BT.601 2.5.3: 219 steps of luma above 16, 224 of chroma around 128. */
+        int v = plane == 0 ? ((from[i] - 16) * 255 + 109) / 219
+                           : 128 + (2 * (from[i] - 128) * 255 + 448 * 255 + 224) / 448 - 255;
+        to[i] = (uint8_t)(v < 0 || (plane == 0 && from[i] < 16) ? 0 : v > 255 ? 255 : v);
+    }
+}
+
 bool codec_scale(codec_canvas *canvas, const codec_picture *from, uint16_t width, uint16_t height)
 {
     const format_row *f = &formats[from->format];
@@ -276,6 +287,8 @@ bool codec_scale(codec_canvas *canvas, const codec_picture *from, uint16_t width
         if (a.width < w) a.width = w; /* an odd edge */
         if (a.height < h) a.height = h;
         scale_plane(from, i, a, out, to->stride[i], w, h, &s);
+        for (uint32_t row = 0; from->limited && row < h; row++)
+            codec_expand(out + (size_t)row * to->stride[i], out + (size_t)row * to->stride[i], w, i);
         pad(out, to->stride[i], w, h, (height + BLOCK - 1u) / BLOCK * BLOCK / half);
     }
     return true;

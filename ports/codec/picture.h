@@ -27,7 +27,11 @@ typedef struct codec_picture {
     uint16_t width, height;
     const uint8_t *plane[3];
     uint32_t stride[3]; /* bytes from one row of that plane to the next */
+    bool limited;       /* samples as in video (ITU-R BT.601: Y 16 to 235), not as in JPEG (JFIF: 0 to 255) */
 } codec_picture;
+
+/* Samples of a limited range become those of the full one. plane: as below. */
+void codec_expand(const uint8_t *from, uint8_t *to, size_t count, unsigned plane);
 
 /* "i420", …; NULL when out of range. */
 const char *codec_format_name(codec_format format);
@@ -45,8 +49,9 @@ typedef struct codec_canvas {
     codec_picture view; /* I420 */
 } codec_canvas;
 
-/* Makes an I420 picture of width x height of any picture at least as large in both: its middle, in the shape that is
- * wanted, each sample the average of the area that it takes the place of. false: there is no memory, or it is smaller.
+/* Makes an I420 picture of the full range and of width x height of any picture at least as large in both: its middle,
+ * in the shape that is wanted, each sample the average of the area that it takes the place of. false: there is no
+ * memory, or it is smaller.
  */
 bool codec_scale(codec_canvas *canvas, const codec_picture *from, uint16_t width, uint16_t height);
 void codec_canvas_free(codec_canvas *canvas);

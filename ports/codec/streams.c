@@ -150,7 +150,7 @@ static void note_jobs(codec_streams *self, job *jobs)
 static const codec_picture *planar_of(codec_streams *self, const codec_picture *raw, const job *jobs)
 {
     bool wanted = false;
-    if (raw->format == CODEC_I420) return NULL;
+    if (raw->format == CODEC_I420 && !raw->limited) return NULL;
     if (self->planar_made) return &self->planar.view;
     for (unsigned i = 0; i < self->count; i++)
         wanted = wanted || (jobs[i].due && jobs[i].mode.codec == BMB_CODEC_H264 && jobs[i].mode.width == raw->width &&

@@ -267,6 +267,7 @@ static void to_encoders(camera *cam, const buffer *b, split_kind kind)
     };
     if (kind == SPLIT_RAW && raw_format(cam->spec.format, &format)) {
         raw = codec_picture_in(format, cam->spec.width, cam->spec.height, b->data, 0);
+        raw.limited = format != CODEC_RGB24 && format != CODEC_GREY; /* as programs that handle video have them */
         in.raw = &raw;
     } else {
         in.jpeg = b->data;

@@ -196,8 +196,8 @@ static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *
     set_multicast(fd, addr->family, o);
     const int buffer = (int)(o->send_buffer < INT32_MAX ? o->send_buffer : INT32_MAX);
     if (buffer > 0) setsockopt(fd, SOL_SOCKET, SO_SNDBUF, &buffer, sizeof buffer);
-    /* What comes back for one of many peers is queued with its address, instead of failing whatever is called next. With
-     * one peer the next call fails, too, also where nobody on this network has the address. */
+    /* What comes back for one of many peers is queued with its address, instead of failing whatever is called next.
+     * With one peer the next call fails, too, also where nobody on this network has the address. */
     if (addr->family == 4) setsockopt(fd, IPPROTO_IP, IP_RECVERR, &on, sizeof on);
     if (addr->family == 6) setsockopt(fd, IPPROTO_IPV6, IPV6_RECVERR, &on, sizeof on);
     bmb_err err = bmb_linux_bind(fd, addr, bound);

@@ -111,9 +111,9 @@ static const char *refusal_text(int64_t refusal)
 static size_t push_failed(const bmb_event *e, const char *feed, const char *peer, char *out, size_t room)
 {
     const char *why =
-        e->err == BMB_REFUSED     ? "nobody listens there. Start the receiver, and check the port"
-        : e->err == BMB_NO_ROUTE  ? "no host answers at that address, or no network leads there. Check the address, and "
-                                    "this board's own network"
+        e->err == BMB_REFUSED    ? "nobody listens there. Start the receiver, and check the port"
+        : e->err == BMB_NO_ROUTE ? "no host answers at that address, or no network leads there. Check the address, and "
+                                   "this board's own network"
         : e->err == BMB_TIMED_OUT ? "no answer. Check the address, that the host is switched on, and its firewall"
                                   : bmb_err_text(e->err);
     size_t n = format(out, room, "feed \"%s\" to %s: %s", feed, peer, why);

@@ -48,6 +48,10 @@ static bmb_err set_format(v4l2_capture *c, v4l2_setup *s)
     if (c->planes && f.fmt.pix_mp.num_planes != 1) return BMB_UNSUPPORTED;
     s->width = (uint16_t)width;
     s->height = (uint16_t)height;
+    uint32_t range = c->planes ? f.fmt.pix_mp.quantization : f.fmt.pix.quantization;
+    uint32_t space = c->planes ? f.fmt.pix_mp.colorspace : f.fmt.pix.colorspace;
+    if (range == V4L2_QUANTIZATION_DEFAULT) range = V4L2_MAP_QUANTIZATION_DEFAULT(false, space, 0);
+    c->limited = range == V4L2_QUANTIZATION_LIM_RANGE;
     c->stride = c->planes ? f.fmt.pix_mp.plane_fmt[0].bytesperline : f.fmt.pix.bytesperline;
     c->image = c->planes ? f.fmt.pix_mp.plane_fmt[0].sizeimage : f.fmt.pix.sizeimage;
     return BMB_OK;
@@ -309,6 +313,7 @@ bool v4l2_capture_picture(const v4l2_capture *c, const v4l2_taken *taken, codec_
     uint32_t tight = codec_picture_in(f->raw, c->setup.width, c->setup.height, taken->data, 0).stride[0];
     uint32_t stride = c->stride >= tight ? c->stride : tight;
     *out = codec_picture_in(f->raw, c->setup.width, c->setup.height, taken->data, stride);
+    out->limited = c->limited && f->raw != CODEC_RGB24;
     size_t need = codec_picture_bytes(f->raw, c->setup.width, c->setup.height) / tight * stride;
     return taken->size + (stride - tight) >= need; /* the last row may end with its last sample */
 }

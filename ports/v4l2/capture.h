@@ -40,6 +40,7 @@ typedef struct v4l2_capture {
     bool watched, tells_size; /* tells_size: an event comes when the input has another size */
     bool planes;
     v4l2_setup setup;       /* in force */
+    bool limited;           /* range of raw samples, as the driver tells it */
     uint32_t stride, image; /* bytes: of a row, of a picture as the driver says */
     v4l2_pool pools[V4L2_POOLS];
     unsigned pool; /* the present one */

@@ -101,8 +101,9 @@
 #define BMB_PUSH_RETRY_MOST_MS 10000u
 #define BMB_PUSH_TELL_FIRST_MS 30000u /* trouble that goes on is told again after; that doubles up to … */
 #define BMB_PUSH_TELL_MOST_MS 3600000u
-#define BMB_PUSH_QUIET_US 5000000u /* UDP: no answer for so long: the destination takes it. Hosts answer once a second at most, \
-                                      and an address that is not there is given up every three seconds */
+#define BMB_PUSH_QUIET_US                                                                                              \
+    5000000u /* UDP: no answer for so long: the destination takes it. Hosts answer once a second at most,              \
+                and an address that is not there is given up every three seconds */
 #define BMB_REPORT_OUT_US 1000000u /* between two reports of what went out */
 #define BMB_QUALITY_FIRST 75       /* JPEG bit rate: where a camera does not tell its quality */
 #define BMB_QUALITY_LEAST 20u      /* below, blocks are all that is seen */

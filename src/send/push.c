@@ -32,7 +32,9 @@ static bool is_news(const bmb_push_set *set, bmb_push *p, bmb_err err)
 {
     bool same = p->told_ms > 0 && p->told_err == (uint8_t)err;
     if (same && !bmb_older_than(set->x, p->told_us, (uint64_t)p->told_ms * 1000)) return false;
-    p->told_ms = !same ? BMB_PUSH_TELL_FIRST_MS : p->told_ms < BMB_PUSH_TELL_MOST_MS / 2 ? 2 * p->told_ms : BMB_PUSH_TELL_MOST_MS;
+    p->told_ms = !same                                    ? BMB_PUSH_TELL_FIRST_MS
+                 : p->told_ms < BMB_PUSH_TELL_MOST_MS / 2 ? 2 * p->told_ms
+                                                          : BMB_PUSH_TELL_MOST_MS;
     p->told_err = (uint8_t)err;
     p->told_us = set->x->now;
     return true;

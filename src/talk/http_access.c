@@ -57,8 +57,9 @@ static bmb_http_reply challenge(bmb_talk *t, const bmb_conn *c, bool stale, bool
         bmb_put_text(&w, "WWW-Authenticate: Bearer realm=\"%s\"\r\n", access->realm);
     } else {
         bmb_guard_nonce(&t->guard, t->x, 0, nonce);
-        put_challenge(&w, access, "SHA-256", nonce, stale);
+        /* Clients that know MD5 alone mostly look at the first only; those that know both choose by themselves. */
         put_challenge(&w, access, "MD5", nonce, stale);
+        put_challenge(&w, access, "SHA-256", nonce, stale);
         if (bmb_conn_secure(c)) bmb_put_text(&w, "WWW-Authenticate: Basic realm=\"%s\"\r\n", access->realm);
     }
     set_extra(&r, &w);

@@ -299,7 +299,7 @@ static void trouble_that_goes_on_is_told_more_and_more_seldom(void **state)
     fake_run(t.f, t.device, 3600000000);
     assert_true(t.f->dials > 300);
     assert_in_range(fake_event_count(t.f, BMB_EVENT_PUSH_FAILED), 6, 8); /* at 0, 30, 90, 210, 450, 930, 1890 s */
-    t.f->event_count = 0; /* the list has an end */
+    t.f->event_count = 0;                                                /* the list has an end */
     t.f->dial_err = BMB_NO_ROUTE;
     fake_run(t.f, t.device, 20000000);
     assert_int_equal(fake_event_count(t.f, BMB_EVENT_PUSH_FAILED), 1);

@@ -93,7 +93,7 @@ static void every_layout_is_the_same_picture(void **state)
             assert_true(codec_scale(&canvas, &p, W, H));
             for (uint32_t y = 3; y < H; y += 50) {
                 for (uint32_t x = 5; x < W; x += 50) {
-                    int luma = format == CODEC_RGB24 ? 16 + luma_at(x) * 219 / 255 : luma_at(x);
+                    int luma = luma_at(x);
                     assert_near(sample(&canvas.view, 0, x, y), luma, 1);
                     for (unsigned i = 1; i < 3; i++)
                         assert_near(sample(&canvas.view, i, x / 2, y / 2), grey ? 128 : chroma_at(x, y, i), 2);
@@ -497,9 +497,28 @@ static void the_boards_own_encoder_comes_first(void **state)
     codec_streams_close(s);
 }
 
+/* Video's range becomes JPEG's: black, white, grey and what lies beyond. */
+static void a_limited_range_is_expanded(void **state)
+{
+    (void)state;
+    static const uint8_t luma[][2] = { { 16, 0 }, { 235, 255 }, { 126, 128 }, { 0, 0 }, { 15, 0 }, { 255, 255 }, { 17, 1 } };
+    static const uint8_t chroma[][2] = { { 128, 128 }, { 16, 0 }, { 240, 255 }, { 0, 0 }, { 255, 255 }, { 129, 129 } };
+    uint8_t made;
+    for (size_t i = 0; i < sizeof luma / sizeof luma[0]; i++) {
+        codec_expand(&luma[i][0], &made, 1, 0);
+        assert_int_equal(made, luma[i][1]);
+    }
+    for (size_t i = 0; i < sizeof chroma / sizeof chroma[0]; i++)
+        for (unsigned plane = 1; plane < 3; plane++) {
+            codec_expand(&chroma[i][0], &made, 1, plane);
+            assert_near(made, chroma[i][1], 1);
+        }
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
+        cmocka_unit_test(a_limited_range_is_expanded),
         cmocka_unit_test(every_layout_is_the_same_picture),
         cmocka_unit_test(smaller_is_the_average_of_the_middle),
         cmocka_unit_test(every_layout_is_encoded_and_decoded),
