@@ -7,7 +7,7 @@
 
 #if BMB_WITH_ACCESS
 
-#define EXTRA_ROOM 640u /* of the scratch memory, for lines of the head; the rest is the body's */
+#define EXTRA_ROOM 800u /* of the scratch memory, for lines of the head; the rest is the body's */
 
 static char *extra_of(bmb_talk *t)
 {
@@ -57,9 +57,11 @@ static bmb_http_reply challenge(bmb_talk *t, const bmb_conn *c, bool stale, bool
         bmb_put_text(&w, "WWW-Authenticate: Bearer realm=\"%s\"\r\n", access->realm);
     } else {
         bmb_guard_nonce(&t->guard, t->x, 0, nonce);
-        /* Clients that know MD5 alone mostly look at the first only; those that know both choose by themselves. */
+        /* Clients that know MD5 alone look at the first challenge only, or at the last; those that know both choose by
+         * themselves. */
         put_challenge(&w, access, "MD5", nonce, stale);
         put_challenge(&w, access, "SHA-256", nonce, stale);
+        put_challenge(&w, access, "MD5", nonce, stale);
         if (bmb_conn_secure(c)) bmb_put_text(&w, "WWW-Authenticate: Basic realm=\"%s\"\r\n", access->realm);
     }
     set_extra(&r, &w);

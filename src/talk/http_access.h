@@ -6,7 +6,7 @@
 
 #include "talk/conn.h"
 
-#define BMB_ACCESS_ROOM 1024u /* of scratch memory, for the texts of a reply */
+#define BMB_ACCESS_ROOM 1216u /* of scratch memory, for the texts of a reply */
 
 typedef struct bmb_http_reply {
     uint16_t status;   /* 0: the request may be acted on */
