@@ -37,7 +37,7 @@ async function learn() {
   me = await (await fetch('/who.json', { signal: AbortSignal.timeout(4000) })).json();
   el('person').hidden = !me.name;
   say(el('who'), W.person(me));
-  say(el('open'), W.users[me.users] ?? W.open[me.anybody] ?? '');
+  say(el('open'), W.users[me.users] ?? W.open(me.anybody));
   el('open').hidden = !me.users && (me.accounts > 0 || me.anybody === 'none');
   const may = me.role !== 'none';
   el('entry').hidden = may;

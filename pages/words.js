@@ -11,16 +11,12 @@ const W = {
   about: (d) => `Bambino ${d.version} · ${size(d.memory_bytes)} of memory · figures: /status.json`,
   person: (me) => `${me.name}, may ${me.role}`,
   fingerprint: (d) => (d.fingerprint ? `Certificate, SHA-256: ${d.fingerprint}` : ''),
-  unconfirmed: 'sending; nothing confirms that it arrives',
+  unconfirmed: 'sending; nobody confirms it',
   silent: 'The device does not answer.',
-  // Who gets in without signing in; and what became of the file of users.
-  open: {
-    watch: 'Everybody in this network may watch. Nobody may change anything: name a state folder, then `bambino users CONFIG add NAME --may administer` makes somebody who may.',
-    adjust: 'Everybody in this network may watch and change controls, size, rate and quality (`anybody = adjust`).',
-  },
+  open: (role) => `Everybody in this network may ${role}. \`bambino users\` adds somebody who may do more.`,
   users: {
-    locked: 'Nobody gets in: the device cannot read its file of users. Its log says why.',
-    stale: 'The file of users cannot be read any more. Those who could sign in before still can. The log says why.',
+    locked: 'Nobody gets in: the file of users cannot be read.',
+    stale: 'The file of users cannot be read any more.',
   },
   nobody: 'Nobody can sign in here: there are no users.',
   tooMany: 'Too many wrong passwords were tried for this name. Wait a minute, then try again.',
@@ -117,8 +113,7 @@ const W = {
     'not-found': (d) => `somebody asked for ${d.text ?? 'something'} that is not there`,
     'signed-in': (d) => `${d.text} signed in`,
     'sign-in-failed': (d) => (d.text ? `somebody could not sign in as ${d.text}` : 'somebody could not sign in'),
-    'users-read': (d) => `${plural(d.value, 'user')} may sign in`,
-    'users-unreadable': (d) => (d.value ? `the file of users cannot be read; the ${d.value} of before stay` : 'nobody gets in: the file of users cannot be read'),
+    'users-unreadable': () => W.users.stale,
     lent: (d) => `${d.text} lent it`, 'link-ended': (d) => `${d.text} called a link back`,
   },
 };

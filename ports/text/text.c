@@ -230,6 +230,21 @@ static size_t followed(const bmb_event *e, const char *feed, const char *peer, c
     return 0;
 }
 
+static size_t users(const bmb_event *e, char *out, size_t room)
+{
+#if BMB_WITH_ACCESS
+    const char *why = e->text != NULL ? e->text : bmb_err_text(e->err);
+    if (e->code == BMB_EVENT_USERS_READ) return format(out, room, "users: %" PRId64 " may sign in", e->value);
+    if (e->value == 0)
+        return format(out, room, "users: nobody gets in, since the file of users cannot be read: %s", why);
+    return format(out, room, "users: the file of users cannot be read: %s. The %" PRId64 " that were read last stay", why,
+                  e->value);
+#else
+    (void)e, (void)out, (void)room;
+    return 0;
+#endif
+}
+
 size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
 {
     char peer[BMB_ADDR_TEXT_MAX] = "";
@@ -315,14 +330,8 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
     case BMB_EVENT_CAMERA_RESTS:
         return format(out, room, "feed \"%s\": the camera is off until somebody watches", feed);
     case BMB_EVENT_USERS_READ:
-        return format(out, room, "users: %" PRId64 " may sign in", e->value);
     case BMB_EVENT_USERS_UNREADABLE:
-        if (e->value == 0)
-            return format(out, room, "users: nobody gets in, since the file of users cannot be read: %s",
-                          e->text != NULL ? e->text : bmb_err_text(e->err));
-        return format(out, room,
-                      "users: the file of users cannot be read: %s. The %" PRId64 " that were read last stay",
-                      e->text != NULL ? e->text : bmb_err_text(e->err), e->value);
+        return users(e, out, room);
     case BMB_EVENT_HELD_BACK:
         return held_back(e, feed, peer, out, room);
     case BMB_EVENT_STEPPED:

@@ -151,7 +151,8 @@ static bmb_err check_feed_names(const bmb_config *config, size_t index, const bm
         return BMB_BAD_ARG;
     }
     if (!good_name(f->name)) return blame_feed(fault, BMB_BAD_ARG, "name", f->name);
-    if (f->title != NULL && !bmb_text_is_utf8(f->title, strlen(f->title)))
+    /* Firmware has its texts from its source. */
+    if (BMB_WITH_SERVICE && f->title != NULL && !bmb_text_is_utf8(f->title, strlen(f->title)))
         return blame_feed(fault, BMB_BAD_DATA, "title", f->name);
     if (f->title != NULL && strlen(f->title) > 63)
         return bmb_blame(fault, BMB_BAD_ARG, "feed", "title", f->name, (int64_t)strlen(f->title), 63);
@@ -329,7 +330,7 @@ static const char *missing(const bmb_config *config)
 
 static bmb_err check_values(const bmb_config *config, bmb_fault *fault)
 {
-    if (config->name != NULL && !bmb_text_is_utf8(config->name, strlen(config->name)))
+    if (BMB_WITH_SERVICE && config->name != NULL && !bmb_text_is_utf8(config->name, strlen(config->name)))
         return bmb_blame(fault, BMB_BAD_DATA, "config", "name", NULL, 0, 0);
     const bmb_reserve nothing = { .changes = false }, *more = bmb_reserves(config) ? &config->reserve : &nothing;
     bmb_err err = check_bounds(config, config_bounds, COUNT(config_bounds), "config", NULL, fault);

@@ -98,15 +98,12 @@ static void take_datagram(bmb_talk *t, const bmb_addr *from, const uint8_t *data
  * port cannot tell. */
 static bool is_ours(const bmb_session *s, const uint8_t *quoted, size_t size)
 {
+    const bmb_stream_state *state = &s->viewer.state;
     if (quoted == NULL) return true;
     bmb_reader r = bmb_reader_of(quoted, size);
-    uint8_t version = bmb_get_u8(&r);
-    (void)bmb_get_u8(&r);
-    int16_t behind = (int16_t)(s->viewer.state.next_seq - bmb_get_u16(&r)); /* of a frame that is on its way: ahead */
+    uint32_t first = bmb_get_u32(&r), behind = state->next_seq - first + BMB_ANSWERED_MOST; /* or ahead, on its way */
     (void)bmb_get_u32(&r);
-    uint32_t ssrc = bmb_get_u32(&r);
-    return !r.failed && version >> 6 == 2 && ssrc == s->viewer.state.ssrc && behind <= BMB_ANSWERED_MOST &&
-           behind >= -BMB_ANSWERED_MOST;
+    return first >> 30 == 2 && bmb_get_u32(&r) == state->ssrc && !r.failed && (uint16_t)behind <= 2 * BMB_ANSWERED_MOST;
 }
 
 /* One such answer may be a receiver that is just opening its port; a few of them, and no report and no request, are a
@@ -119,9 +116,8 @@ static void take_unreachable(bmb_talk *t, const bmb_addr *to, const uint8_t *quo
                     s->peer.port == to->port && is_ours(s, quoted, size);
         if (!ours) continue;
         const uint32_t now_ms = (uint32_t)(t->x->now / 1000);
-        bool alive = s->unreachable > 0 && (int32_t)((uint32_t)(s->alive_us / 1000) - s->unreachable_ms) > 0;
-        if (s->unreachable == 0 || alive) {
-            s->unreachable = 0;
+        if (s->unreachable == 0 || bmb_ms_between(s->alive_us, t->x->now) < now_ms - s->unreachable_ms) {
+            s->unreachable = 0; /* it is alive, or this is the first one */
             s->unreachable_ms = now_ms;
         }
         if (s->unreachable < UINT8_MAX) s->unreachable++;
@@ -130,9 +126,10 @@ static void take_unreachable(bmb_talk *t, const bmb_addr *to, const uint8_t *quo
     }
 }
 
-static bmb_err next_answer(const bmb_port *port, bmb_sock sock, bmb_addr *to, uint8_t *quoted, size_t room, size_t *got)
+/* *size: the room for what is quoted, and how much was. */
+static bmb_err next_answer(const bmb_port *port, bmb_sock sock, bmb_addr *to, uint8_t *quoted, size_t *size)
 {
-    if (port->udp_answer != NULL) return port->udp_answer(port->ctx, sock, to, quoted, room, got);
+    if (port->udp_answer != NULL) return port->udp_answer(port->ctx, sock, to, quoted, *size, size);
     return port->net.udp_unreachable != NULL ? port->net.udp_unreachable(port->ctx, sock, to) : BMB_AGAIN;
 }
 
@@ -148,9 +145,8 @@ void bmb_session_datagrams(bmb_talk *t, bmb_sock sock)
         take_datagram(t, &addr, data, size);
     }
     for (unsigned i = 0; i < BMB_DATAGRAMS; i++) {
-        size_t size = 0;
-        if (next_answer(t->x->port, sock, &addr, data, sizeof data, &size) != BMB_OK) return;
-        take_unreachable(t, &addr, t->x->port->udp_answer != NULL ? data : NULL,
-                         size < sizeof data ? size : sizeof data);
+        size_t size = sizeof data; /* of a port that cannot tell: no packet's beginning is there to be looked at */
+        if (next_answer(t->x->port, sock, &addr, data, &size) != BMB_OK) return;
+        take_unreachable(t, &addr, t->x->port->udp_answer != NULL ? data : NULL, size);
     }
 }
