@@ -71,8 +71,8 @@ static int photo(cli_device *d, const char *name, const char *out, const char *s
         return cli_error("camera \"%s\" has no size %ux%u; `bambino cameras` lists its sizes", name, mode.width,
                          mode.height);
     if (err == BMB_TIMED_OUT && size == NULL)
-        return cli_error("camera \"%s\" gave no picture of %ux%u in time; try a smaller one, such as --size 640x480", name,
-                         mode.width, mode.height);
+        return cli_error("camera \"%s\" gave no picture of %ux%u in time; try a smaller one, such as --size 640x480",
+                         name, mode.width, mode.height);
     if (err == BMB_TIMED_OUT)
         return cli_error("camera \"%s\" gave no picture of %ux%u in time; try a smaller one", name, mode.width,
                          mode.height);

@@ -63,8 +63,8 @@ static bool is_drawn(const cli_device *d, const bmb_camera_info *info)
     return !d->has_board && info->mode_count > 1 && !elsewhere;
 }
 
-/* Without a size that is said: the feed's, where there is one of this camera; else the largest up to 1280x720. A sensor's
- * largest may take longer than anybody waits. */
+/* Without a size that is said: the feed's, where there is one of this camera; else the largest up to 1280x720. A
+ * sensor's largest may take longer than anybody waits. */
 static const bmb_mode_row *moderate(const cli_device *d, const bmb_camera_info *info, const bmb_mode_row *first)
 {
     const bmb_mode_row *best = NULL, *least = first;

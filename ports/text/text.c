@@ -237,8 +237,8 @@ static size_t users(const bmb_event *e, char *out, size_t room)
     if (e->code == BMB_EVENT_USERS_READ) return format(out, room, "users: %" PRId64 " may sign in", e->value);
     if (e->value == 0)
         return format(out, room, "users: nobody gets in, since the file of users cannot be read: %s", why);
-    return format(out, room, "users: the file of users cannot be read: %s. The %" PRId64 " that were read last stay", why,
-                  e->value);
+    return format(out, room, "users: the file of users cannot be read: %s. The %" PRId64 " that were read last stay",
+                  why, e->value);
 #else
     (void)e, (void)out, (void)room;
     return 0;

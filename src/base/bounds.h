@@ -56,7 +56,7 @@
 #define BMB_ORPHAN_US                                                                                                  \
     10000000u                    /* a receiver whose control connection is gone must report within: receivers of such  \
                                     streams report every 2.5 to 7.5 s (RFC 3550 6.2) */
-#define BMB_ANSWERED_MOST 4096u /* packets: an answer about an older one counts for nothing */
+#define BMB_ANSWERED_MOST 4096u  /* packets: an answer about an older one counts for nothing */
 #define BMB_UNREACHABLE_LEAST 6u /* answers "port unreachable" in a row, no sign of life between them, … */
 #define BMB_UNREACHABLE_US 2000000u    /* … over so long: the receiver is gone */
 #define BMB_SETTLED_US 2000000u        /* a stream's bit rate is told once it was measured for so long */

@@ -320,6 +320,14 @@ static void flush(bmb_talk *t, bmb_conn *c)
     bmb_conn_await(t, c, blocked);
 }
 
+/* How long a connection may be without a request's first byte. Of an encrypted one nothing is told before its handshake
+ * is over: it must not take longer than a request. */
+static uint32_t quiet_ms(const bmb_talk *t, const bmb_conn *c)
+{
+    const bmb_config *config = t->x->config;
+    return bmb_conn_secure(c) && config->request_ms < config->idle_ms ? config->request_ms : config->idle_ms;
+}
+
 static uint64_t due(const bmb_talk *t, const bmb_conn *c)
 {
     const bmb_config *config = t->x->config;
@@ -327,7 +335,7 @@ static uint64_t due(const bmb_talk *t, const bmb_conn *c)
     if (BMB_WITH_EVENTS && c->state == BMB_CONN_ANSWERING && c->more == BMB_MORE_EVENTS)
         return bmb_http_events_due(t, c);
     if (c->state == BMB_CONN_READING)
-        return c->since_us + (uint64_t)(c->http.begun ? config->request_ms : config->idle_ms) * 1000;
+        return c->since_us + (uint64_t)(c->http.begun ? config->request_ms : quiet_ms(t, c)) * 1000;
     return waits ? c->viewer.since_us + bmb_feed_patience_us(bmb_viewer_feed(&c->viewer))
                  : UINT64_MAX; /* other stills have a bound of their own */
 }
@@ -346,7 +354,7 @@ static void sweep(bmb_talk *t, bmb_conn *c)
 {
     const bmb_config *config = t->x->config;
     if (c->state == BMB_CONN_READING && !c->http.begun) {
-        if (bmb_older_than_ms(t->x, c->since_us, config->idle_ms)) bmb_conn_close(t, c);
+        if (bmb_older_than_ms(t->x, c->since_us, quiet_ms(t, c))) bmb_conn_close(t, c);
     } else if (c->state == BMB_CONN_READING) {
         if (!bmb_older_than_ms(t->x, c->since_us, config->request_ms)) return;
         c->keep_alive = false;

@@ -403,6 +403,35 @@ os.chmod(at("club.key"), 0o644)
 check("a key for all to read", "chmod" in run(command, "run", club, seconds=10).stderr)
 check("plain without secure", "add secure" in run(command, "run", write("bad.ini", "[http]\nlisten = :0\nplain = off\n" + CAMERAS), seconds=10).stderr)
 
+# A handshake that trickles in ends by the time that a request may take, however long a connection may be idle.
+port = free_port()
+trickled = write("trickle.ini", f"[device]\nrequest-ms = 700\nidle-ms = 600000\n[http]\nsecure = 127.0.0.1:{port}\n" + CAMERAS)
+slow = subprocess.Popen([command, "run", trickled], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+
+
+def connected():
+    try:
+        return socket.create_connection(("127.0.0.1", port), 5)
+    except OSError:
+        return None
+
+
+s, closed = wait_for(connected, 20), False
+for byte in b"\x16\x03\x01\x02\x00\x01\x00\x01\xfc\x03\x03" + bytes(200):
+    try:
+        s.sendall(bytes([byte]))
+        s.settimeout(0.1)
+        closed = s.recv(1) == b""
+    except socket.timeout:
+        continue
+    except OSError:
+        closed = True
+    if closed:
+        break
+check("a handshake that trickles in is ended", closed)
+slow.send_signal(signal.SIGTERM)
+slow.wait(20)
+
 everything = "".join(heard)
 check("no secret in any output", PASSWORD not in everything and token not in everything and "PRIVATE KEY" not in everything)
 subprocess.run(["rm", "-r", folder])

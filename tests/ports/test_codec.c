@@ -501,7 +501,8 @@ static void the_boards_own_encoder_comes_first(void **state)
 static void a_limited_range_is_expanded(void **state)
 {
     (void)state;
-    static const uint8_t luma[][2] = { { 16, 0 }, { 235, 255 }, { 126, 128 }, { 0, 0 }, { 15, 0 }, { 255, 255 }, { 17, 1 } };
+    static const uint8_t luma[][2] = { { 16, 0 }, { 235, 255 }, { 126, 128 }, { 0, 0 },
+                                       { 15, 0 }, { 255, 255 }, { 17, 1 } };
     static const uint8_t chroma[][2] = { { 128, 128 }, { 16, 0 }, { 240, 255 }, { 0, 0 }, { 255, 255 }, { 129, 129 } };
     uint8_t made;
     for (size_t i = 0; i < sizeof luma / sizeof luma[0]; i++) {
@@ -518,16 +519,11 @@ static void a_limited_range_is_expanded(void **state)
 int main(void)
 {
     const struct CMUnitTest tests[] = {
-        cmocka_unit_test(a_limited_range_is_expanded),
-        cmocka_unit_test(every_layout_is_the_same_picture),
-        cmocka_unit_test(smaller_is_the_average_of_the_middle),
-        cmocka_unit_test(every_layout_is_encoded_and_decoded),
-        cmocka_unit_test(a_key_frame_becomes_a_still),
-        cmocka_unit_test(each_stream_has_its_size_and_rate),
-        cmocka_unit_test(what_two_want_is_encoded_once),
-        cmocka_unit_test(nothing_is_encoded_that_nobody_wants),
-        cmocka_unit_test(inputs_go_back_whatever_happens),
-        cmocka_unit_test(jpeg_goes_in_as_well),
+        cmocka_unit_test(a_limited_range_is_expanded),          cmocka_unit_test(every_layout_is_the_same_picture),
+        cmocka_unit_test(smaller_is_the_average_of_the_middle), cmocka_unit_test(every_layout_is_encoded_and_decoded),
+        cmocka_unit_test(a_key_frame_becomes_a_still),          cmocka_unit_test(each_stream_has_its_size_and_rate),
+        cmocka_unit_test(what_two_want_is_encoded_once),        cmocka_unit_test(nothing_is_encoded_that_nobody_wants),
+        cmocka_unit_test(inputs_go_back_whatever_happens),      cmocka_unit_test(jpeg_goes_in_as_well),
         cmocka_unit_test(the_boards_own_encoder_comes_first),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
