@@ -580,7 +580,8 @@ bool cli_config_parse_over(FILE *file, const char *path, const cli_layer *over, 
     if (!r.failed) (void)lay_over(&r, culprit);
     settle_sources(out);
     if (!r.failed && out->feed_count == 0) complain(&r, "no feed; add a section such as [feed yard]");
-    if (!r.failed && out->http.family == 0 && out->rtsp.family == 0 && out->tcp_count + out->push_count == 0)
+    bool serves = out->http.family + out->https.family + out->rtsp.family + out->rtsps.family > 0;
+    if (!r.failed && !serves && out->tcp_count + out->push_count == 0)
         complain(&r, "nothing to serve with; add [http] with listen = :8080");
     if (!r.failed) check_whole(&r);
     return !r.failed;

@@ -219,6 +219,8 @@ static void what_cannot_run_is_refused(void **state)
     assert_false(with_line("[rtsp]\nlisten = :8080", &c));
     assert_false(with_line("[rtsp]\nlisten = 127.0.0.1:8080", &c)); /* [http] has every interface */
     assert_true(with_line("[rtsp]\nlisten = :8081", &c));
+    static const char secure_alone[] = "[http]\nsecure = yes\n[camera yard]\nview = yard\n[feed yard]\n";
+    assert_true(read_text(secure_alone, sizeof secure_alone - 1, &c));
     assert_true(with_line("[rtsp]\nlisten = :0\n[tcp yard]\nlisten = :0", &c)); /* any free ones */
     assert_false(with_line("[tcp yard]\nlisten = :8080", &c));
     assert_true(with_line("[tcp yard]\nlisten = :8080\npaused = yes", &c));
