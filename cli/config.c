@@ -524,8 +524,10 @@ static bool meet(const bmb_addr *a, const bmb_addr *b)
 {
     static const uint8_t any[sizeof a->ip];
     if (a->port == 0 || a->port != b->port) return false;
-    bool wide = memcmp(a->ip, any, sizeof any) == 0 || memcmp(b->ip, any, sizeof any) == 0;
-    return a->family == b->family && (wide || memcmp(a->ip, b->ip, sizeof any) == 0);
+    bool wide_a = memcmp(a->ip, any, sizeof any) == 0, wide_b = memcmp(b->ip, any, sizeof any) == 0;
+    /* Every interface of IPv6 takes IPv4 as well. */
+    if ((wide_a && a->family == 6) || (wide_b && b->family == 6)) return true;
+    return a->family == b->family && (wide_a || wide_b || memcmp(a->ip, b->ip, sizeof any) == 0);
 }
 
 /* What is wrong with the whole, though each line is right. */

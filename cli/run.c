@@ -20,6 +20,18 @@ typedef struct webs {
     size_t count;
 } webs;
 
+/* Of this machine itself one address is enough: that of IPv4, where there are both. */
+static size_t without_second_loopback(bmb_addr *list, size_t count)
+{
+    static const uint8_t six[16] = { [15] = 1 };
+    bool has_four = false;
+    size_t kept = 0;
+    for (size_t i = 0; i < count; i++) has_four = has_four || (list[i].family == 4 && list[i].ip[0] == 127);
+    for (size_t i = 0; i < count; i++)
+        if (!has_four || list[i].family != 6 || memcmp(list[i].ip, six, sizeof six) != 0) list[kept++] = list[i];
+    return kept;
+}
+
 /* Those that only send people elsewhere are none. */
 static webs webs_of(const cli_device *d, bmb_outlet_kind kind)
 {
@@ -29,7 +41,7 @@ static webs webs_of(const cli_device *d, bmb_outlet_kind kind)
         const bmb_outlet_config *o = &d->config.outlets[i];
         if (o->kind != kind || (o->elsewhere > 0 && o->only == 0)) continue;
         if (bmb_outlet_addr(d->device, i, &bound) != BMB_OK) continue;
-        size_t n = bmb_linux_reachable(&bound, reachable, HOSTS_MOST);
+        size_t n = without_second_loopback(reachable, bmb_linux_reachable(&bound, reachable, HOSTS_MOST));
         for (size_t k = 0; k < n && out.count < sizeof out.web / sizeof out.web[0]; k++) {
             web *w = &out.web[out.count++];
             *w = (web){ .scheme = bmb_outlet_scheme(kind, o->secure), .only = o->only };
@@ -85,7 +97,7 @@ static void print_tcp(const cli_device *d, uint16_t feed, const char *before, co
     for (size_t i = 0; bmb_outlet_stats_get(d->device, i, &s) == BMB_OK; i++) {
         if (s.kind != BMB_OUTLET_TCP || s.feed != feed) continue;
         const char *format = bmb_format_text(s.format), *scheme = bmb_outlet_scheme(s.kind, s.secure);
-        size_t n = bmb_linux_reachable(&s.addr, reachable, HOSTS_MOST);
+        size_t n = without_second_loopback(reachable, bmb_linux_reachable(&s.addr, reachable, HOSTS_MOST));
         for (size_t k = 0; k < n; k++) {
             bmb_addr_text(&reachable[k], true, text, sizeof text);
             cli_say("%s%s://%s   %s%s", before, scheme, text, format, behind);

@@ -124,9 +124,8 @@ static bool read_files(cli_secure *s)
 
 static size_t find_addresses(bmb_addr *out)
 {
-    const bmb_addr any[] = { { .family = 4, .port = 1 }, { .family = 6, .port = 1 } };
-    size_t n = bmb_linux_reachable(&any[0], out, ADDRESSES_MOST);
-    return n + bmb_linux_reachable(&any[1], out + n, ADDRESSES_MOST - n);
+    const bmb_addr any = { .family = 6, .port = 1 }; /* which IPv4's belong to, too */
+    return bmb_linux_reachable(&any, out, ADDRESSES_MOST);
 }
 
 /* Where it is named; or the service manager's copy of it. */

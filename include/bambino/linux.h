@@ -73,7 +73,8 @@ size_t bmb_linux_reachable(const bmb_addr *bound, bmb_addr *out, size_t room);
 /* The index of the interface that has an address (RFC 3493, section 4); 0: none has it, or it is a wildcard. */
 unsigned bmb_linux_interface_of(const bmb_addr *addr);
 
-/* Reads "ADDR:PORT", "[ADDR]:PORT", ":PORT" or "PORT"; an empty ADDR means every interface. BMB_BAD_ARG. */
+/* Reads "ADDR:PORT", "[ADDR]:PORT", ":PORT" or "PORT"; an empty ADDR means every interface: of IPv6 and
+ * IPv4, where the system has both ("::", whose listener takes both), else of IPv4. BMB_BAD_ARG. */
 bmb_err bmb_addr_parse(const char *text, bmb_addr *out);
 
 /* What is wrong with a destination that somebody typed, or worth a word. */

@@ -4,6 +4,8 @@
 #include <net/if.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/socket.h>
+#include <unistd.h>
 
 #include "base/bytes.h"
 #include "linux/state.h"
@@ -66,6 +68,14 @@ size_t bmb_linux_reachable(const bmb_addr *bound, bmb_addr *out, size_t room)
     return n;
 }
 
+/* Does this system have IPv6 at all? */
+static bool has_ipv6(void)
+{
+    int fd = socket(AF_INET6, SOCK_STREAM | SOCK_CLOEXEC, 0);
+    if (fd >= 0) close(fd);
+    return fd >= 0;
+}
+
 bmb_err bmb_addr_parse(const char *text, bmb_addr *out)
 {
     const char *colon = strrchr(text, ':'), *port = colon != NULL ? colon + 1 : text;
@@ -76,6 +86,7 @@ bmb_err bmb_addr_parse(const char *text, bmb_addr *out)
     if (!bmb_read_dec(port, strlen(port), 65535, &number)) return BMB_BAD_ARG;
     out->port = (uint16_t)number;
     out->family = 4;
+    if (size == 0 && has_ipv6()) out->family = 6;
     if (size == 0) return BMB_OK;
     if (host[0] == '[') {
         if (size < 3 || host[size - 1] != ']') return BMB_BAD_ARG;

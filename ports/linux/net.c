@@ -115,10 +115,12 @@ bmb_err bmb_linux_bind(int fd, const bmb_addr *addr, bmb_addr *bound)
 static bmb_err listen_at(void *ctx, const bmb_addr *addr, bmb_sock *out, bmb_addr *bound)
 {
     (void)ctx;
-    const int on = 1;
+    const int on = 1, off = 0;
     int fd = socket(family_of(addr), SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
     if (fd < 0) return bmb_linux_errno(errno);
     setsockopt(fd, SOL_SOCKET, SO_REUSEADDR, &on, sizeof on);
+    /* Every interface means those of IPv4, too, however the system is set up. */
+    if (addr->family == 6) setsockopt(fd, IPPROTO_IPV6, IPV6_V6ONLY, &off, sizeof off);
     bmb_err err = bmb_linux_bind(fd, addr, bound);
     if (err == BMB_OK && listen(fd, 128) != 0) err = bmb_linux_errno(errno);
     if (err != BMB_OK) {

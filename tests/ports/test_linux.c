@@ -1,4 +1,7 @@
 /* The Linux port: every way in which packets leave gives the same packets, and addresses are read and found. */
+#include <netinet/in.h>
+#include <sys/socket.h>
+
 #include "support/check.h"
 #include "support/emulated.h"
 
@@ -77,14 +80,56 @@ static void packets_arrive_whichever_way_they_leave(void **state)
     }
 }
 
+static bool has_ipv6(void)
+{
+    int fd = socket(AF_INET6, SOCK_STREAM, 0);
+    if (fd >= 0) close(fd);
+    return fd >= 0;
+}
+
+/* A listener at every interface takes whoever comes by IPv4 and by IPv6, and tells who it was as what he is. */
+static void every_interface_is_of_both_families(void **state)
+{
+    (void)state;
+    bmb_addr every, bound, peer;
+    bmb_sock listener, sock;
+    if (!has_ipv6()) skip();
+    assert_int_equal(bmb_addr_parse(":0", &every), BMB_OK);
+    assert_int_equal(every.family, 6);
+    assert_int_equal(port.net.listen(port.ctx, &every, &listener, &bound), BMB_OK);
+    for (int six = 0; six < 2; six++) {
+        struct sockaddr_in v4 = { .sin_family = AF_INET,
+                                  .sin_port = htons(bound.port),
+                                  .sin_addr.s_addr = htonl(INADDR_LOOPBACK) };
+        struct sockaddr_in6 v6 = { .sin6_family = AF_INET6,
+                                   .sin6_port = htons(bound.port),
+                                   .sin6_addr = IN6ADDR_LOOPBACK_INIT };
+        int fd = socket(six ? AF_INET6 : AF_INET, SOCK_STREAM, 0);
+        int n = six ? connect(fd, (struct sockaddr *)&v6, sizeof v6) : connect(fd, (struct sockaddr *)&v4, sizeof v4);
+        if (n != 0 && six) { /* a loopback interface without IPv6 */
+            close(fd);
+            continue;
+        }
+        assert_int_equal(n, 0);
+        assert_int_equal(port.net.accept(port.ctx, listener, &sock, &peer), BMB_OK);
+        assert_int_equal(peer.family, six ? 6 : 4);
+        assert_true(bmb_is_loopback(&peer));
+        port.net.close(port.ctx, sock);
+        close(fd);
+    }
+    port.net.close(port.ctx, listener);
+}
+
 static void addresses_are_read(void **state)
 {
     (void)state;
+    const char *every = has_ipv6() ? "[::]:8080" : "0.0.0.0:8080";
     const struct {
         const char *text, *again;
     } good[] = { { "192.0.2.7:80", "192.0.2.7:80" },
-                 { ":8080", "0.0.0.0:8080" },
-                 { "8080", "0.0.0.0:8080" },
+                 { "0.0.0.0:8080", "0.0.0.0:8080" },
+                 { ":8080", every },
+                 { "8080", every },
                  { "[2001:db8::7]:0", "[2001:db8::7]:0" },
                  { "[::]:554", "[::]:554" } };
     const char *const bad[] = { "",     ":",     "x",      "1.2.3:80", "1.2.3.4",    "1.2.3.4:",   "1.2.3.4:65536",
@@ -276,6 +321,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         CASE(packets_arrive_whichever_way_they_leave),
+        CASE(every_interface_is_of_both_families),
         CASE(addresses_are_read),
         CASE(a_wildcard_becomes_the_addresses_of_interfaces),
         cmocka_unit_test(an_address_is_of_an_interface),
