@@ -100,7 +100,8 @@ static const key_row keys[] = {
       "tell the network by DNS-SD what is served, so that players and browsers list it; the Avahi daemon does it" },
 
     { SECTION_HTTP, "listen", KEY_ADDR, DEVICE(http), 0, 0, NULL, "", "off",
-      "ADDRESS:PORT; an empty address means every interface, of IPv4 and IPv6, port 0 any free one; 0.0.0.0 is IPv4 alone" },
+      "ADDRESS:PORT; an empty address means every interface, of IPv4 and IPv6, port 0 any free one; 0.0.0.0 is IPv4 "
+      "alone" },
     { SECTION_HTTP, "secure", KEY_SECURE, DEVICE(https), 443, 443, NULL, "", "off",
       "HTTPS: ADDRESS:PORT, as above; or yes: every interface, at the usual port 443" },
     { SECTION_HTTP, "plain", KEY_TEXT, DEVICE(http_plain), 1, CLI_TEXT_MAX - 1, NULL, "", "all",

@@ -94,10 +94,11 @@ static void print_start(const cli_device *d, const char *to)
     bmb_feed_stats stats;
     (void)bmb_feed_stats_get(d->device, 0, &stats);
     const bmb_mode m = { stats.codec, stats.width, stats.height, stats.mfps_set };
-    cli_say("%s (%s) goes to %s %s.\n\nCtrl-C stops.", stats.name, cli_mode_text(&m, mode, sizeof mode), to,
+    cli_say("%s (%s) goes to %s %s.", stats.name, cli_mode_text(&m, mode, sizeof mode), to,
             formats[d->pushes[0].format]);
     if (!d->pushes[0].tcp && d->pushes[0].format != BMB_FORMAT_RTP)
-        cli_say("Datagrams: nothing confirms that they arrive, unless an answer says that they do not.");
+        cli_say("Nothing confirms that datagrams arrive; where an answer says that they do not, it is told.");
+    cli_say("\nCtrl-C stops.");
 }
 
 /* Nothing that ever arrived is a failure. */

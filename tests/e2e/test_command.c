@@ -252,7 +252,7 @@ static void a_photo_is_written_whole_or_not_at_all(void **state)
 {
     (void)state;
     assert_int_equal(RUN("photo yard --config " DEMO_INI " --out %s/p.jpg", folder), 0);
-    says("1920x1080");
+    says("640x480");
     assert_int_equal(process_run(out, sizeof out, "ffmpeg -v error -i %s/p.jpg -f null -", folder), 0);
     assert_string_equal(out, "");
     assert_int_equal(RUN("photo yard --config " DEMO_INI " --size 320x240 --out %s/p.jpg", folder), 1);
