@@ -1,8 +1,10 @@
 #!/usr/bin/env python3
 """What a change interrupts: every key of the settings is changed while viewers of every kind watch, with HTTPS beside HTTP, and the
 table that the device tells (`notice` of the details) has to hold. interrupts.py PATH-OF-BAMBINO"""
-import json, os, re, socket, ssl, struct, subprocess, sys, threading, time
-from running import Checks, Device, wait_for
+import json, os, re, socket, struct, sys, threading
+
+from ports import free_port
+from running import ANY_CERTIFICATE, Checks, Device, wait_for
 
 command, check = os.path.abspath(sys.argv[1]), Checks()
 CONFIG = """[device]
@@ -109,9 +111,7 @@ def http(port, feed, secure=False):
     """Signed in, so that a feed that is not open to all any more goes on."""
     s = socket.create_connection(("127.0.0.1", port), 20)
     if secure:
-        context = ssl.create_default_context()
-        context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
-        s = context.wrap_socket(s)
+        s = ANY_CERTIFICATE.wrap_socket(s)
     s.sendall(f"GET /{feed}.mjpeg HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: {TOKEN['Authorization']}\r\n\r\n".encode())
     return s, s
 
@@ -134,7 +134,6 @@ device.users("add", "anna", "--may", "administer", text="the red signal\n")
 made = device.users("add", "clerk", "--program", "--may", "administer").stdout
 TOKEN = {"Authorization": "Bearer " + re.search(r"only now: (\S+)", made)[1]}
 # Ports stay over an opening, so that viewers find the device again.
-from ports import free_port
 PORTS = {name: free_port() for name in ("http", "https", "rtsp", "framed", "raw")}
 text = open(device.config).read()
 for name, place in (("http", "listen = 127.0.0.1:0\nsecure"), ("https", "secure = 127.0.0.1:0"), ("rtsp", "[rtsp]\nlisten = 127.0.0.1:0"),
@@ -142,35 +141,17 @@ for name, place in (("http", "listen = 127.0.0.1:0\nsecure"), ("https", "secure 
     text = text.replace(place, place.replace("127.0.0.1:0", f"127.0.0.1:{PORTS[name]}"))
 open(device.config, "w").write(text)
 device.start()
-device.http = f"http://127.0.0.1:{PORTS['http']}"
-HTTPS = f"https://127.0.0.1:{PORTS['https']}"
+device.http = f"https://127.0.0.1:{PORTS['https']}"  # as the documented set-up has it
 
 
 def ask(path, method="GET", body=None):
-    """Over HTTPS, as the documented set-up has it."""
-    words = ["curl", "-sk", "-m", "20", "-X", method, "-H", "Authorization: " + TOKEN["Authorization"], "-w", "\n%{http_code}"]
-    if body is not None:
-        words += ["-H", "Content-Type: application/json", "-d", json.dumps(body)]
-    out = subprocess.run([*words, HTTPS + path], capture_output=True, text=True).stdout
-    answer, _, status = out.rpartition("\n")
-    return int(status or 0), answer
-
-
-def cookie_of(name, word):
-    """Signs in over HTTPS; the cookie goes on the encrypted way only."""
-    import hashlib
-    me = json.loads(subprocess.run(["curl", "-sk", HTTPS + "/who.json"], capture_output=True, text=True).stdout)
-    digest = lambda t: hashlib.sha256(t.encode()).hexdigest()
-    response = digest(f"{digest(name + ':' + me['realm'] + ':' + word)}:{me['nonce']}:00000001:c:auth:{digest('POST:/sign-in')}")
-    says = (f'Digest username="{name}", realm="{me["realm"]}", nonce="{me["nonce"]}", uri="/sign-in", algorithm=SHA-256, qop=auth, '
-            f'nc=00000001, cnonce="c", response="{response}"')
-    out = subprocess.run(["curl", "-ski", "-X", "POST", "-H", "Authorization: " + says, HTTPS + "/sign-in"], capture_output=True, text=True).stdout
-    return re.search(r"Set-Cookie: ([^;]+)", out)[1]
+    headers = {**TOKEN, "Content-Type": "application/json"}
+    status, answer = device.ask(path, json.dumps(body).encode() if body is not None else None, method, headers)
+    return status, answer.decode(errors="replace")
 
 
 def signed_in():
-    out = subprocess.run(["curl", "-sk", "-m", "20", "-H", "Cookie: " + cookie, HTTPS + "/who.json"], capture_output=True, text=True).stdout
-    return '"name":"anna"' in out
+    return '"name":"anna"' in device.ask("/who.json", headers=cookie)[1].decode(errors="replace")
 
 
 viewers = []
@@ -195,7 +176,7 @@ def watch_all():
     return all(v.goes_on() for v in viewers)
 
 
-cookie = cookie_of("anna", "the red signal")
+cookie = device.sign_in("anna", "the red signal")
 check("all watch", watch_all(), [(v.what, v.bytes) for v in viewers])
 check("signed in", signed_in())
 

@@ -1,32 +1,15 @@
 #!/usr/bin/env python3
 """Who may watch, from outside: independent clients with right, wrong and no credentials, by every way; changes while the
 device runs; a host that floods; and that no secret comes out anywhere. sign_in.py PATH-OF-BAMBINO"""
-import urllib.request
-import hashlib, hmac, multiprocessing, os, re, signal, socket, struct, subprocess, sys, tempfile, time
+import hashlib, hmac, multiprocessing, os, re, signal, socket, struct, subprocess, sys, tempfile, time, urllib.request
+
+from running import Checks, wait_for
 
 command = os.path.abspath(sys.argv[1])
 folder = tempfile.mkdtemp(prefix="bambino-users-")
 config = os.path.join(folder, "railway.ini")
-failures, passed, heard = [], 0, []
+heard, check = [], Checks()
 PASSWORD = {"anna": "MARK-the-red-signal", "ben": "MARK-the-green-one"}
-
-
-def check(what, ok, why=""):
-    global passed
-    passed += bool(ok)
-    if not ok:
-        failures.append(what)
-        print(f"FAILED: {what} {why}", flush=True)
-
-
-def wait_for(condition, seconds=10):
-    end = time.monotonic() + seconds
-    while time.monotonic() < end:
-        value = condition()
-        if value:
-            return value
-        time.sleep(0.05)
-    return condition()
 
 
 def run(*words, text=None, seconds=30):
@@ -357,5 +340,4 @@ check("no secret in anything that came out", not leaks, leaks[:3])
 check("nor a digest, but in the file", not any(d in told() for d in digests))
 print("\n".join(f"{name:28} right {'yes' if a else 'NO'}, wrong {'YES' if b else 'no'}, none {'YES' if c else 'no'}" for name, a, b, c, _ in rows))
 subprocess.run(["rm", "-r", folder])
-print(f"{passed} passed, {len(failures)} failed")
-sys.exit(1 if failures else 0)
+check.end()

@@ -4,29 +4,12 @@ pushes, and peers that do it wrong. tls.py PATH-OF-BAMBINO"""
 import hashlib, hmac, os, re, signal, socket, ssl, struct, subprocess, sys, tempfile, time
 
 from ports import free_port
+from running import Checks, wait_for
 
 command = os.path.abspath(sys.argv[1])
 folder = tempfile.mkdtemp(prefix="bambino-tls-")
-failures, passed, heard = [], 0, []
+heard, check = [], Checks()
 PASSWORD = "MARK-the-red-signal"
-
-
-def check(what, ok, why=""):
-    global passed
-    passed += bool(ok)
-    if not ok:
-        failures.append(what)
-        print(f"FAILED: {what} {why}", flush=True)
-
-
-def wait_for(condition, seconds=10):
-    end = time.monotonic() + seconds
-    while time.monotonic() < end:
-        value = condition()
-        if value:
-            return value
-        time.sleep(0.05)
-    return condition()
 
 
 def at(name):
@@ -435,5 +418,4 @@ slow.wait(20)
 everything = "".join(heard)
 check("no secret in any output", PASSWORD not in everything and token not in everything and "PRIVATE KEY" not in everything)
 subprocess.run(["rm", "-r", folder])
-print(f"{passed} checks passed, {len(failures)} failed")
-sys.exit(bool(failures))
+check.end()
