@@ -73,14 +73,24 @@ static void print_http(const bmb_feed_config *feed, bmb_codec codec, const web *
     }
 }
 
+/* RFC 2435 3.1.5, 3.1.6 */
+static bool by_rtp(const bmb_mode *mode)
+{
+    bool sized = mode->width % 8 == 0 && mode->height % 8 == 0 && mode->width <= 2040 && mode->height <= 2040;
+    return mode->codec != BMB_CODEC_JPEG || sized;
+}
+
 static void print_feed(const cli_device *d, size_t number, const bmb_mode *mode, const webs *http, const webs *rtsp)
 {
     const bmb_feed_config *feed = &d->config.feeds[number];
     char text[64], group[BMB_ADDR_TEXT_MAX];
     bmb_addr_text(&feed->multicast.group, true, group, sizeof group);
     cli_say("  %s  %s, %s", feed->name, feed->title, cli_mode_text(mode, text, sizeof text));
-    for (const web *w = rtsp->web; w < rtsp->web + rtsp->count; w++)
+    const bool carried = by_rtp(mode);
+    for (const web *w = rtsp->web; carried && w < rtsp->web + rtsp->count; w++)
         if (has(w, number)) cli_say("      %s://%s/%s", w->scheme, w->host, feed->name);
+    if (!carried && rtsp->count > 0)
+        cli_say("      no rtsp:// address: by RTP, JPEG images have sides that 8 divides, up to 2040 (RFC 2435)");
     for (const web *w = http->web; w < http->web + http->count; w++)
         if (has(w, number)) print_http(feed, mode->codec, w);
     for (const web *w = http->web; w < http->web + http->count && feed->multicast.group.family != 0; w++)

@@ -2,6 +2,7 @@
 #include <errno.h>
 #include <stdlib.h>
 #include <string.h>
+#include <strings.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -160,8 +161,11 @@ bool cli_secure_open(cli_device *d)
     }
     size_t names = 0;
     s->names[names++] = "localhost";
-    for (size_t i = 0; i < d->config.name_count && names < CLI_CERTIFICATE_NAMES; i++)
-        s->names[names++] = d->config.names[i];
+    for (size_t i = 0; i < d->config.name_count && names < CLI_CERTIFICATE_NAMES; i++) {
+        size_t same = 0; /* a host may be called localhost, and a name may be given twice */
+        while (same < names && strcasecmp(s->names[same], d->config.names[i]) != 0) same++;
+        if (same == names) s->names[names++] = d->config.names[i];
+    }
     d->under = d->port;
     const bmb_tls_config config = { .under = &d->under,
                                     .name = d->config.name,

@@ -121,7 +121,9 @@ static int run(const char *config, const char *feed, const char *to, const send_
     int status = EXIT_FAILED;
     bmb_push_config parsed;
     d->light_fd = -1;
-    if (!cli_config_read(config, &d->file) || !keep_feed(&d->file, feed) || !set_push(&d->file, to, o)) {
+    bool invented;
+    if (!cli_config_or_invented(config, &d->file, &invented) || !keep_feed(&d->file, feed) ||
+        !set_push(&d->file, to, o)) {
         status = EXIT_USAGE;
     } else if (!cli_destination("", to, false, &parsed)) {
         status = EXIT_USAGE;
@@ -142,7 +144,8 @@ int cli_send(int argc, const char **argv)
 {
     send_options o = { .ttl = 1 };
     const struct poptOption options[] = {
-        { "config", '\0', POPT_ARG_STRING, &o.config, 0, "where the feed is described; else the demo", "FILE" },
+        { "config", '\0', POPT_ARG_STRING, &o.config, 0,
+          "whose feed (this machine's cameras, if not given; else the demo's)", "FILE" },
         { "format", '\0', POPT_ARG_STRING, &o.format, 0, "as in [push]; else by codec and way", "FORMAT" },
         { "sdp", '\0', POPT_ARG_STRING, &o.sdp, 0, "rtp: write the description for the receiver here", "FILE" },
         { "ttl", '\0', POPT_ARG_INT, &o.ttl, 0, "routers that multicast may pass; else 1", "HOPS" },
@@ -154,7 +157,6 @@ int cli_send(int argc, const char **argv)
         POPT_AUTOHELP POPT_TABLEEND
     };
     const char *rest[2] = { NULL, NULL };
-    char demo[1024] = "";
     bool help = false;
     if (!cli_options(argc, argv, options, "send FEED udp://HOST:PORT|tcp://HOST:PORT|tls://HOST:PORT", rest, 2, &help))
         return help ? EXIT_OK : EXIT_USAGE;
@@ -162,9 +164,7 @@ int cli_send(int argc, const char **argv)
         cli_error("send needs a feed and where to: bambino send station udp://192.0.2.20:5000");
         return EXIT_USAGE;
     }
-    if (o.config == NULL && !cli_demo_file("railway.ini", demo, sizeof demo))
-        return cli_error("demo/railway.ini is not beside this command; give --config FILE");
-    int status = run(o.config != NULL ? o.config : demo, rest[0], rest[1], &o);
+    int status = run(o.config, rest[0], rest[1], &o);
     free(o.config);
     free(o.fingerprint);
     free(o.format);

@@ -23,6 +23,7 @@ typedef enum bmb_board_fault {
     BMB_BOARD_STORAGE_FULL,
     BMB_BOARD_CLOCK_UNSET,
     BMB_BOARD_HANGING_CAMERA, /* it is there, and delivers nothing more */
+    BMB_BOARD_UNKNOWN_SSID,   /* no network of that name is in reach */
     BMB_BOARD_FAULTS
 } bmb_board_fault;
 

@@ -50,7 +50,8 @@ const char *bmb_board_fault_name(bmb_board_fault fault)
     static const char *const names[BMB_BOARD_FAULTS] = { "none",         "ribbon",        "wiring",
                                                          "other-sensor", "weak-supply",   "no-external-ram",
                                                          "no-ssid",      "no-passphrase", "wrong-passphrase",
-                                                         "storage-full", "clock-unset",   "hanging-camera" };
+                                                         "storage-full", "clock-unset",   "hanging-camera",
+                                                         "unknown-ssid" };
     return (size_t)fault < BMB_BOARD_FAULTS ? names[fault] : NULL;
 }
 
@@ -89,6 +90,8 @@ bool bmb_board_has(const bmb_board_run *run, bmb_board_fault fault)
         return o->wiring != NULL && strcmp(o->wiring, run->board->wiring) != 0;
     case BMB_BOARD_NO_SSID:
         return radio && !named;
+    case BMB_BOARD_UNKNOWN_SSID:
+        return radio && named && run->board->ssid[0] != '\0' && strcmp(o->ssid, run->board->ssid) != 0;
     case BMB_BOARD_NO_PASSPHRASE:
         return radio && named && !phrased;
     case BMB_BOARD_WRONG_PASSPHRASE:
@@ -101,7 +104,8 @@ bool bmb_board_has(const bmb_board_run *run, bmb_board_fault fault)
 /* The first of the faults that keep the network away, or BMB_BOARD_FINE. */
 static bmb_board_fault network_fault(const bmb_board_run *run)
 {
-    static const bmb_board_fault all[] = { BMB_BOARD_NO_SSID, BMB_BOARD_NO_PASSPHRASE, BMB_BOARD_WRONG_PASSPHRASE };
+    static const bmb_board_fault all[] = { BMB_BOARD_NO_SSID, BMB_BOARD_UNKNOWN_SSID, BMB_BOARD_NO_PASSPHRASE,
+                                           BMB_BOARD_WRONG_PASSPHRASE };
     for (size_t i = 0; i < sizeof all / sizeof all[0]; i++)
         if (bmb_board_has(run, all[i])) return all[i];
     return BMB_BOARD_FINE;
@@ -253,6 +257,11 @@ static void say_fault(bmb_board_run *run, bmb_board_fault fault)
         break;
     case BMB_BOARD_NO_SSID:
         bmb_board_say(run, "network: no SSID is set, so no network is looked for. Set ssid in [network]");
+        break;
+    case BMB_BOARD_UNKNOWN_SSID:
+        bmb_board_say(run,
+                      "network \"%s\": no network of this name is in reach, there is \"%s\". Correct ssid in [network]",
+                      network, b->ssid);
         break;
     case BMB_BOARD_NO_PASSPHRASE:
         bmb_board_say(run, "network \"%s\": no passphrase is set. Set passphrase in the secrets file", network);

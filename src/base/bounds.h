@@ -71,15 +71,16 @@
 #define BMB_BODY_RATE 16384u    /* … and by what has come, at so many bytes a second */
 #define BMB_FIGURES_US 1000000u /* between two tellings of figures to whoever asked for them */
 #define BMB_PUSHES_MOST 16u
-#define BMB_JUDGE_TIMES 2u      /* so many looks, a second apart, must see the same before it is told */
-#define BMB_STEADY_US 2500000u  /* rates are judged when they have been measured for so long */
-#define BMB_FULL_MS 3000u       /* a frame that found no room is looked at for so long */
-#define BMB_BUSY 900u           /* thousandths of its time that an encoder works: there is no more of it */
-#define BMB_LOSS_LEAST 10u      /* of 256 packets: four per cent; less is mended, or hardly seen … */
-#define BMB_LOSS_CERTAIN 26u    /* … and so many say at once that a link is too narrow; fewer may be chance */
-#define BMB_FOLLOW_BAD 2u       /* looks, a second apart, that must find a stream held before it goes down, … */
-#define BMB_FOLLOW_CALM 15u     /* … and so many good ones before it goes up, doubled … */
-#define BMB_FOLLOW_DOUBLINGS 4u /* … so often at most, … */
+#define BMB_JUDGE_CALM_TIMES 10u /* … and so many before another thing than trouble that was told is */
+#define BMB_JUDGE_TIMES 2u       /* so many looks, a second apart, must see the same before it is told */
+#define BMB_STEADY_US 2500000u   /* rates are judged when they have been measured for so long */
+#define BMB_FULL_MS 3000u        /* a frame that found no room is looked at for so long */
+#define BMB_BUSY 900u            /* thousandths of its time that an encoder works: there is no more of it */
+#define BMB_LOSS_LEAST 10u       /* of 256 packets: four per cent; less is mended, or hardly seen … */
+#define BMB_LOSS_CERTAIN 26u     /* … and so many say at once that a link is too narrow; fewer may be chance */
+#define BMB_FOLLOW_BAD 2u        /* looks, a second apart, that must find a stream held before it goes down, … */
+#define BMB_FOLLOW_CALM 15u      /* … and so many good ones before it goes up, doubled … */
+#define BMB_FOLLOW_DOUBLINGS 4u  /* … so often at most, … */
 #define BMB_FOLLOW_CALM_MOST 120u
 #define BMB_FOLLOW_PROVED 20u   /* good ones after which going up was right */
 #define BMB_FOLLOW_PAUSE 5u     /* looks between two changes: nobody likes a picture that changes all the time */

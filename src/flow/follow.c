@@ -25,7 +25,7 @@ bool bmb_viewer_may_step(const bmb_viewer *v)
 
 void bmb_viewer_step(bmb_viewer *v, const bmb_feed *to)
 {
-    v->next = (uint8_t)(to->number + 1);
+    v->next = (to->number + 1u) & 0x7Fu;
 }
 
 void bmb_viewer_share(bmb_viewer *v, uint32_t kbps)

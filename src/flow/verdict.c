@@ -64,8 +64,12 @@ void bmb_verdict_tell(bmb_context *x, bmb_told *told, const bmb_feed *feed, cons
 {
     const unsigned cause = (unsigned)verdict.cause & 7u, times = told->now == cause ? told->times + 1u : 1u;
     told->now = cause & 7u;
-    told->times = (times < BMB_JUDGE_TIMES ? times : BMB_JUDGE_TIMES) & 3u;
-    if (told->now == told->told || times < BMB_JUDGE_TIMES) return;
+    told->times = (uint8_t)(times < UINT8_MAX ? times : UINT8_MAX);
+    if (told->now == told->told) return;
+    /* What comes and goes is told as one trouble: its end only after a while without it, its change after a while, too.
+     */
+    const unsigned enough = told->told == BMB_CAUSE_NOTHING ? BMB_JUDGE_TIMES : BMB_JUDGE_CALM_TIMES;
+    if (times < enough) return;
     told->told = told->now;
     bmb_tell(x, &(bmb_event){ .code = BMB_EVENT_HELD_BACK,
                               .feed = feed->config->name,

@@ -209,7 +209,7 @@ void bmb_viewer_move(bmb_viewer *v, bmb_track *to)
     bmb_track_leave(v->track, &v->watcher);
     bmb_track_join(to, &v->watcher, owner);
     v->track = to;
-    v->asked = to->feed == home ? 0 : (uint8_t)(home->number + 1);
+    v->asked = to->feed == home ? 0 : (home->number + 1u) & 0x7Fu;
     v->next = 0;
     v->state.feed = to->feed->number; /* framed: whose frames, and so which numbers */
 #if BMB_WITH_REPEATS

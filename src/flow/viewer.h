@@ -21,11 +21,11 @@ typedef struct bmb_viewer {
     bmb_told held_by; /* what was told of what holds it back */
 #endif
 #if BMB_WITH_FOLLOWING
-    uint8_t asked; /* the feed that it asked for, its number plus 1, while it is given a step of that; 0: it has it */
-    uint8_t next;  /* the feed whose frames it is given from the next one on, likewise; 0: it stays */
+    /* The feed that it asked for, its number plus 1, while it is given a step of that; 0: it has it. */
+    uint8_t asked : 7, shared : 1; /* shared: carry_kbps is its share of the uplink */
+    /* The feed whose frames it is given from the next one on, likewise; 0: it stays. */
+    uint8_t next : 7, fixed : 1; /* fixed: it is given what it asked for and nothing else */
     bmb_follower follower;
-    bool shared : 1; /* carry_kbps is its share of the uplink */
-    bool fixed : 1;  /* it is given what it asked for and nothing else */
 #endif
     const bmb_framer *framer; /* NULL: nobody watches */
     bmb_track *track;

@@ -20,7 +20,8 @@ static void retry_later(const bmb_context *x, bmb_camera *c, bmb_err err)
     c->err = err;
     const bmb_cameras *cameras = &x->port->cameras;
     c->absent = cameras->present != NULL && !cameras->present(cameras->ctx, c->index);
-    if (c->gap_us == 0) c->gap_us = c->heard_us != 0 ? c->heard_us : x->now;
+    /* While nobody watched, nobody heard of it: its rest is no gap. */
+    if (c->gap_us == 0) c->gap_us = c->heard_us != 0 && !c->resting ? c->heard_us : x->now;
 }
 
 static bmb_camera_fault fault_of(const bmb_context *x, const bmb_camera *c)

@@ -32,7 +32,8 @@ typedef struct bmb_still {
 
 /* A cause is told when it is the same for a while. */
 typedef struct bmb_told {
-    uint8_t told : 3, now : 3, times : 2; /* bmb_cause, twice */
+    uint8_t told : 3, now : 3; /* bmb_cause, twice */
+    uint8_t times;             /* looks that saw the same */
 } bmb_told;
 
 typedef struct bmb_feed {

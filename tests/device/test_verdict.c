@@ -99,10 +99,16 @@ static void a_slow_camera_is_told_from_a_busy_processor(void **state)
     load = 960;
     assert_int_equal(feed().cause, BMB_CAUSE_PROCESSOR);
     pictures(30, 100000);
+    assert_string_equal(told()->text, "camera"); /* what is told does not change with every look */
+    pictures(100, 100000);
+    assert_string_equal(told()->text, "processor");
     assert_true(told()->extra == 25000);
     pictures(100, 40000);
     assert_int_equal(feed().cause, BMB_CAUSE_NOTHING);
-    assert_true(told()->extra == 0); /* and that is told, too */
+    assert_string_equal(told()->text, "processor"); /* its end neither */
+    pictures(250, 40000);
+    assert_string_equal(told()->text, "nothing"); /* but that is told, too */
+    assert_true(told()->extra == 0);
     t.f->cameras[0].take_err = BMB_GONE;
     fake_run(t.f, t.device, 100000);
     assert_int_equal(feed().cause, BMB_CAUSE_CAMERA);
@@ -140,7 +146,7 @@ static void a_rate_that_is_held_is_a_limit(void **state)
     bmb_feed_config to = t.feeds[0]; /* what is not held any more leaves nothing out */
     to.kbps = 0;
     assert_int_equal(bmb_feed_change(t.device, 0, &to, NULL), BMB_OK);
-    pictures(100, 40000);
+    pictures(350, 40000);
     assert_int_equal(feed().cause, BMB_CAUSE_NOTHING);
     assert_string_equal(told()->text, "nothing");
 }
@@ -169,9 +175,9 @@ static void a_narrow_link_is_told_from_who_does_not_read(void **state)
     assert_string_equal(told()->text, "link");
     t.f->socks[s].path = (bmb_net_path){ .waiting = 1, .kbps = 800, .unread = true };
     assert_int_equal(viewer().cause, BMB_CAUSE_READER);
-    t.f->socks[s].room = FAKE_OUT;
     t.f->socks[s].path = (bmb_net_path){ .waiting = 0 };
-    for (unsigned i = 0; i < 5; i++) {
+    for (unsigned i = 0; i < 15; i++) {
+        t.f->socks[s].room = FAKE_OUT;
         pictures(25, 40000);
         (void)fake_take(t.f, s, NULL);
     }

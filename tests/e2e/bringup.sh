@@ -26,6 +26,7 @@ declare -A told=(
     [no-ssid]="Set ssid in [network]"
     [no-passphrase]="Set passphrase in the secrets file"
     [wrong-passphrase]="Correct passphrase in the secrets file"
+    [unknown-ssid]="no network of this name is in reach"
     [storage-full]="storage: full"
     [clock-unset]="clock: never set"
     [hanging-camera]="it hangs, no picture comes"
@@ -33,6 +34,7 @@ declare -A told=(
 declare -A over=(
     [ribbon]="camera: answers again" [wiring]="camera: answers again" [other-sensor]="camera: answers again"
     [no-ssid]="network: up again" [no-passphrase]="network: up again" [wrong-passphrase]="network: up again"
+    [unknown-ssid]="network: up again"
     [storage-full]="storage: there is room again" [clock-unset]="clock: set" [hanging-camera]="camera: answers again"
 )
 jobs=()
@@ -55,6 +57,14 @@ for job in "${jobs[@]}"; do
     [ "${taken:-0}" -gt 40 ]; check "$fault@$when comes back ($taken pictures)" $? 0
     case $fault in ribbon) says "$fault in the log" "$here/$fault@$when.log" "Seat the ribbon" ;; esac
 done
+
+# What RTP cannot carry gets no address that answers 415.
+sed 's/^size = 640x480/size = 240x180/' "$here/siding.ini" >"$here/small.ini"
+# shellcheck disable=SC2086
+"$bambino" run "$here/small.ini" $anywhere --for 0.5 >"$here/small" 2>/dev/null
+check "240x180 ends as asked" $? 0
+says "240x180 says why" "$here/small" "no rtsp:// address"
+check "240x180 has no RTSP address" "$(grep -c 'rtsp://127' "$here/small")" 0
 
 # What a connection took arrives although it closes behind its answer: two devices at once, each over a radio of its own.
 # shellcheck disable=SC2086

@@ -110,6 +110,8 @@ check("what is printed is what is served", fingerprint_at(https) == device.finge
 run("openssl", "x509", "-inform", "der", "-in", at("keep/tls.crt"), "-out", at("own.pem"))
 text = run("openssl", "x509", "-in", at("own.pem"), "-noout", "-text").stdout
 check("names and addresses", "DNS:localhost" in text and "IP Address:127.0.0.1" in text and "CN = Valley railway" in text, text)
+alternatives = re.search(r"Subject Alternative Name:.*\n(.*)", text)[1].split(", ")
+check("each once", len(alternatives) == len(set(map(str.strip, alternatives))), text)
 check("it is well-formed", run("openssl", "verify", "-CAfile", at("own.pem"), at("own.pem")).returncode == 0)
 
 
