@@ -8,7 +8,8 @@
 
 #include "cli.h"
 
-#define LOOK_US 2000000u /* between two looks at the owner's files: they are written one after the other */
+#define LOOK_US                                                                                                        \
+    2000000u /* between two looks at the owner's files, which are written one after the other, or at addresses */
 #define PEM_MOST 32768u
 #define ADDRESSES_MOST 16
 
@@ -20,6 +21,7 @@ struct cli_secure {
     char *certificate, *key;
     const char *names[CLI_CERTIFICATE_NAMES];
     bmb_addr addresses[ADDRESSES_MOST];
+    size_t name_count, address_count;
 };
 
 /* Which feeds a word or a list of their names means; false: there is no such feed. */
@@ -166,13 +168,15 @@ bool cli_secure_open(cli_device *d)
         while (same < names && strcasecmp(s->names[same], d->config.names[i]) != 0) same++;
         if (same == names) s->names[names++] = d->config.names[i];
     }
+    s->name_count = names;
+    s->address_count = find_addresses(s->addresses);
     d->under = d->port;
     const bmb_tls_config config = { .under = &d->under,
                                     .name = d->config.name,
                                     .names = s->names,
                                     .name_count = names,
                                     .addresses = s->addresses,
-                                    .address_count = find_addresses(s->addresses),
+                                    .address_count = s->address_count,
                                     .certificate = s->certificate,
                                     .key = s->key };
     return bmb_tls_lay_over(&s->tls, &config, &d->port) == BMB_OK;
@@ -190,21 +194,51 @@ static bool is_newer(const char *path, const struct stat *known)
                                      now.st_mtim.tv_nsec != known->st_mtim.tv_nsec);
 }
 
+static void say_replaced(const cli_secure *s)
+{
+    cli_say("The certificate was replaced; SHA-256 of the new one:\n  %s", s->tls.fingerprint);
+}
+
 /* Two files cannot be replaced at once: where they do not go together yet, the next change is waited for. */
+static void look_at_files(cli_secure *s)
+{
+    bool changed = is_newer(s->certificate_path, &s->stamp[0]) || is_newer(s->key_path, &s->stamp[1]);
+    if (!changed || !read_files(s)) return;
+    if (bmb_tls_use(&s->tls, s->certificate, s->key) == BMB_OK) {
+        say_replaced(s);
+    } else {
+        cli_error("%s: %s; the former one is still used", s->certificate_path, s->tls.trouble);
+    }
+}
+
+/* The device's own certificate names the addresses that it has now. */
+static void look_at_addresses(cli_secure *s)
+{
+    bmb_addr now[ADDRESSES_MOST];
+    char former[BMB_FINGERPRINT_SIZE];
+    size_t count = find_addresses(now);
+    if (count == s->address_count && memcmp(now, s->addresses, count * sizeof now[0]) == 0) return;
+    memcpy(s->addresses, now, count * sizeof now[0]);
+    s->address_count = count;
+    memcpy(former, s->tls.fingerprint, sizeof former);
+    bmb_err err = bmb_tls_names_change(&s->tls, s->names, s->name_count, s->addresses, s->address_count);
+    if (err != BMB_OK) cli_error("TLS: %s", s->tls.trouble != NULL ? s->tls.trouble : bmb_err_text(err));
+    if (strcmp(former, s->tls.fingerprint) == 0) return;
+    cli_say("This machine has another address.");
+    say_replaced(s);
+}
+
 uint64_t cli_secure_tend(cli_device *d, uint64_t next)
 {
     cli_secure *s = d->secure;
-    if (s == NULL || s->key_path[0] == '\0') return next;
+    if (s == NULL) return next;
     uint64_t now = d->port.now_us(d->port.ctx);
     if (now >= s->look_us) {
-        bool changed = is_newer(s->certificate_path, &s->stamp[0]) || is_newer(s->key_path, &s->stamp[1]);
         s->look_us = now + LOOK_US;
-        if (changed && read_files(s)) {
-            if (bmb_tls_use(&s->tls, s->certificate, s->key) == BMB_OK) {
-                cli_say("The certificate was replaced; SHA-256 of the new one:\n  %s", s->tls.fingerprint);
-            } else {
-                cli_error("%s: %s; the former one is still used", s->certificate_path, s->tls.trouble);
-            }
+        if (s->key_path[0] != '\0') {
+            look_at_files(s);
+        } else {
+            look_at_addresses(s);
         }
     }
     return next < s->look_us ? next : s->look_us;

@@ -36,8 +36,8 @@ typedef struct bmb_tls_config {
     /* The owner's certificate with those that it was signed by, and its key: PEM (RFC 7468), both or none; read by
      * bmb_open(), and not after it. Keys on the curves P-256 and P-384, and of RSA with 2048 bits: larger ones would
      * hold pictures up. NULL: the device makes a certificate of its own (P-256, signed by itself), keeps it in the
-     * port's storage as the records "tls.key" and "tls.crt", and renews it before it ends or when a name or an address
-     * of IPv4 is not in it; where there is no storage, with each start. */
+     * port's storage as the records "tls.key" (DER, RFC 5915) and "tls.crt" (PEM, RFC 7468), and renews it before it
+     * ends or when a name or an address of IPv4 is not in it; where there is no storage, with each start. */
     const char *certificate, *key;
 } bmb_tls_config;
 
@@ -59,6 +59,12 @@ bmb_err bmb_tls_lay_over(bmb_tls *tls, const bmb_tls_config *config, bmb_port *o
  * were in their handshake end. On failure (BMB_BAD_DATA, BMB_UNSUPPORTED, BMB_NO_MEMORY; trouble says why) the former
  * stays. */
 bmb_err bmb_tls_use(bmb_tls *tls, const char *certificate, const char *key);
+
+/* What clients may call this host from now on: names and addresses as in bmb_tls_config, which stay until the next call
+ * or bmb_close(). The device's own certificate is made anew where a name or an address of IPv4 is not in it; the
+ * owner's stays as it is. BMB_BAD_ARG: no device is open; otherwise as bmb_tls_use(). */
+bmb_err bmb_tls_names_change(bmb_tls *tls, const char *const *names, size_t name_count, const bmb_addr *addresses,
+                             size_t address_count);
 
 /* What was really used, for those who set the sizes for another processor (ports/tls/sizes.h). */
 typedef struct bmb_tls_figures {

@@ -5,6 +5,7 @@
 #include <mbedtls/asn1write.h>
 #include <mbedtls/ecp.h>
 #include <mbedtls/oid.h>
+#include <mbedtls/pem.h>
 #include <mbedtls/sha256.h>
 #include <mbedtls/x509_crt.h>
 
@@ -14,8 +15,11 @@
 #define CERTIFICATE_RECORD "tls.crt"
 #define KEY_MOST 256u
 #define CERTIFICATE_MOST 3072u
-#define NAMES_MOST 2048u /* of the certificate: names and addresses */
-#define DAYS 825         /* as long as browsers take one for that is not vouched for by others */
+#define PEM_CERTIFICATE_MOST                                                                                           \
+    (CERTIFICATE_MOST / 48 * 65 + 65 + 64) /* RFC 7468: lines of 64 characters for 48 bytes                            \
+                                            */
+#define NAMES_MOST 2048u                   /* of the certificate: names and addresses */
+#define DAYS 825                           /* as long as browsers take one for that is not vouched for by others */
 #define RENEW_DAYS 30
 #define DAY_S 86400
 /* Where nobody knows what time it is: from before the first clock of a board to after its last. */
@@ -188,35 +192,49 @@ static bool contains(const mbedtls_x509_crt *crt, const void *data, size_t size,
     return false;
 }
 
-/* Is it for this key, and for what we are called now? Addresses of IPv6 come and go by the day, and are no reason for
- * another certificate: people would have to trust it anew. */
-static bool fits(const mbedtls_x509_crt *crt, const mbedtls_pk_context *key, const bmb_tls_config *config)
+/* Addresses of IPv6 come and go by the day, and are no reason for another certificate: people would have to trust it
+ * anew. */
+bool bmb_tls_identity_names(const tls_identity *id, const bmb_tls_state *s)
 {
-    bool good = mbedtls_pk_check_pair(&crt->pk, key) == 0;
-    for (size_t i = 0; good && i < config->name_count; i++)
-        good = contains(crt, config->names[i], strlen(config->names[i]), TAG_DNS);
-    for (size_t i = 0; good && i < config->address_count; i++)
-        good = config->addresses[i].family != 4 || contains(crt, config->addresses[i].ip, 4, TAG_IP);
-    return good;
+    const bmb_tls_config *config = &s->tls->config;
+    bool all = true;
+    for (size_t i = 0; all && i < config->name_count; i++)
+        all = contains(&id->chain, config->names[i], strlen(config->names[i]), TAG_DNS);
+    for (size_t i = 0; all && i < config->address_count; i++)
+        all = config->addresses[i].family != 4 || contains(&id->chain, config->addresses[i].ip, 4, TAG_IP);
+    return all;
+}
+
+/* The certificate that is kept; false: none, or one that is not for this key, these names or this time. Earlier
+ * versions kept it as DER. */
+static bool own_certificate(tls_identity *id, bmb_tls_state *s, uint8_t *room)
+{
+    size_t size = load(s, CERTIFICATE_RECORD, room, PEM_CERTIFICATE_MOST - 1);
+    bool pem = size > 0 && room[0] == '-';
+    room[size] = '\0';
+    return size > 0 && mbedtls_x509_crt_parse(&id->chain, room, size + pem) == 0 &&
+           mbedtls_pk_check_pair(&id->chain.pk, &id->key) == 0 && bmb_tls_identity_names(id, s) &&
+           !bmb_tls_identity_ends(id, s);
 }
 
 const char *bmb_tls_identity_own(tls_identity *id, bmb_tls_state *s)
 {
-    uint8_t der[CERTIFICATE_MOST];
+    uint8_t room[PEM_CERTIFICATE_MOST];
+    size_t size;
     mbedtls_x509_crt_init(&id->chain);
     mbedtls_pk_init(&id->key);
     const char *trouble = own_key(&id->key, s);
-    if (trouble != NULL) return trouble;
-    size_t size = load(s, CERTIFICATE_RECORD, der, sizeof der);
-    if (size > 0 && mbedtls_x509_crt_parse_der(&id->chain, der, size) == 0 &&
-        fits(&id->chain, &id->key, &s->tls->config) && !bmb_tls_identity_ends(id, s))
-        return NULL;
+    if (trouble != NULL || own_certificate(id, s, room)) return trouble;
     mbedtls_x509_crt_free(&id->chain);
     mbedtls_x509_crt_init(&id->chain);
-    int n = write_certificate(s, &id->key, der);
-    if (n <= 0 || mbedtls_x509_crt_parse_der(&id->chain, der + sizeof der - n, (size_t)n) != 0)
+    int n = write_certificate(s, &id->key, room);
+    if (n <= 0 || mbedtls_x509_crt_parse_der(&id->chain, room + CERTIFICATE_MOST - n, (size_t)n) != 0)
         return "a certificate could not be made: are there too many names and addresses?";
-    keep(s, CERTIFICATE_RECORD, der + sizeof der - n, (size_t)n);
+    const mbedtls_x509_buf *der = &id->chain.raw;
+    if (mbedtls_pem_write_buffer("-----BEGIN CERTIFICATE-----\n", "-----END CERTIFICATE-----\n", der->p, der->len, room,
+                                 sizeof room, &size) != 0)
+        return "the certificate could not be written";
+    keep(s, CERTIFICATE_RECORD, room, size - 1);
     return NULL;
 }
 

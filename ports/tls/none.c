@@ -21,6 +21,17 @@ bmb_err bmb_tls_use(bmb_tls *tls, const char *certificate, const char *key)
     return BMB_UNSUPPORTED;
 }
 
+bmb_err bmb_tls_names_change(bmb_tls *tls, const char *const *names, size_t name_count, const bmb_addr *addresses,
+                             size_t address_count)
+{
+    (void)tls;
+    (void)names;
+    (void)name_count;
+    (void)addresses;
+    (void)address_count;
+    return BMB_UNSUPPORTED;
+}
+
 void bmb_tls_figures_get(const bmb_tls *tls, bmb_tls_figures *out)
 {
     (void)tls;

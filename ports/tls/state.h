@@ -90,7 +90,8 @@ void bmb_tls_end(tls_conn *c); /* closes the connection below, and gives its mem
 const char *bmb_tls_identity_parse(tls_identity *id, bmb_tls_state *s, const char *certificate, const char *key);
 const char *bmb_tls_identity_own(tls_identity *id, bmb_tls_state *s);
 void bmb_tls_identity_free(tls_identity *id);
-bool bmb_tls_identity_ends(const tls_identity *id, const bmb_tls_state *s); /* soon, or has ended */
+bool bmb_tls_identity_names(const tls_identity *id, const bmb_tls_state *s); /* all that the device is called */
+bool bmb_tls_identity_ends(const tls_identity *id, const bmb_tls_state *s);  /* soon, or has ended */
 void bmb_tls_fingerprint(const mbedtls_x509_crt *crt, uint8_t out[32]);
 
 #endif

@@ -539,6 +539,18 @@ bmb_err bmb_tls_use(bmb_tls *tls, const char *certificate, const char *key)
     return tls->state != NULL ? change_identity(tls->state, certificate, key) : BMB_BAD_ARG;
 }
 
+bmb_err bmb_tls_names_change(bmb_tls *tls, const char *const *names, size_t name_count, const bmb_addr *addresses,
+                             size_t address_count)
+{
+    bmb_tls_state *s = tls->state;
+    if (s == NULL) return BMB_BAD_ARG;
+    tls->config.names = names;
+    tls->config.name_count = name_count;
+    tls->config.addresses = addresses;
+    tls->config.address_count = address_count;
+    return !s->own || bmb_tls_identity_names(&s->identity, s) ? BMB_OK : change_identity(s, NULL, NULL);
+}
+
 void bmb_tls_figures_get(const bmb_tls *tls, bmb_tls_figures *out)
 {
     const bmb_tls_state *s = tls->state;

@@ -22,7 +22,8 @@ if(BAMBINO_TLS AND EXISTS ${BAMBINO_MBEDTLS}/library/ssl_tls.c)
   add_custom_command(OUTPUT ${tls_object}
     COMMAND ${CMAKE_LINKER} -r -o ${tls_object}.all $<TARGET_OBJECTS:bambino_tls_parts>
     COMMAND ${CMAKE_OBJCOPY} --wildcard --keep-global-symbol=bmb_tls_there --keep-global-symbol=bmb_tls_lay_over
-      --keep-global-symbol=bmb_tls_use --keep-global-symbol=bmb_tls_figures_get --keep-global-symbol=bmb_mbedtls_hash
+      --keep-global-symbol=bmb_tls_use --keep-global-symbol=bmb_tls_names_change
+      --keep-global-symbol=bmb_tls_figures_get --keep-global-symbol=bmb_mbedtls_hash
       ${tls_object}.all ${tls_object}
     DEPENDS bambino_tls_parts $<TARGET_OBJECTS:bambino_tls_parts> COMMAND_EXPAND_LISTS VERBATIM)
   target_sources(bambino_tls PRIVATE ${tls_object})

@@ -528,6 +528,23 @@ static uint64_t now_later(void *ctx)
     return real_now(ctx) + later_us;
 }
 
+/* RFC 7468: the certificate's text becomes what it stands for. */
+static void make_der(void)
+{
+    static const char digits[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+    uint8_t *in = records[1].data, *end = in + records[1].size, *out = in;
+    uint32_t bits = 0, count = 0;
+    assert_memory_equal(in, "-----BEGIN CERTIFICATE-----\n", 28);
+    for (in += 28; in < end && *in != '-'; in++) {
+        const char *digit = *in != '\n' && *in != '=' ? strchr(digits, *in) : NULL;
+        if (digit == NULL) continue;
+        bits = bits << 6 | (uint32_t)(digit - digits);
+        count += 6;
+        if (count >= 8) *out++ = (uint8_t)(bits >> (count -= 8));
+    }
+    records[1].size = (size_t)(out - records[1].data);
+}
+
 static void it_is_renewed_while_it_runs(void **state)
 {
     (void)state;
@@ -555,6 +572,25 @@ static void it_is_renewed_while_it_runs(void **state)
     assert_string_not_equal(ours.tls.fingerprint, before);
     carry(&ours, server, &theirs, client); /* who is there goes on */
     later_us = 0;
+    /* It is called otherwise, too. */
+    static const bmb_addr at[] = { { .family = 4, .ip = { 192, 0, 2, 7 } } };
+    static const bmb_addr moved[] = { { .family = 4, .ip = { 192, 0, 2, 8 } } };
+    assert_int_equal(bmb_tls_names_change(&ours.tls, &called, 1, at, 1), BMB_OK);
+    strcpy(before, ours.tls.fingerprint);
+    assert_int_equal(bmb_tls_names_change(&ours.tls, &called, 1, at, 1), BMB_OK); /* as it is called already */
+    assert_int_equal(bmb_tls_names_change(&ours.tls, &called, 1, at, 0), BMB_OK); /* fewer are no reason */
+    assert_string_equal(ours.tls.fingerprint, before);
+    assert_int_equal(bmb_tls_names_change(&ours.tls, &called, 1, moved, 1), BMB_OK);
+    assert_string_not_equal(ours.tls.fingerprint, before);
+    carry(&ours, server, &theirs, client);
+    /* What an earlier version kept, DER, is still its own. */
+    strcpy(before, ours.tls.fingerprint);
+    make_der();
+    assert_int_equal(bmb_tls_use(&ours.tls, NULL, NULL), BMB_OK);
+    assert_string_equal(ours.tls.fingerprint, before);
+    records[1].data[40] ^= 1; /* was it really looked at? */
+    assert_int_equal(bmb_tls_use(&ours.tls, NULL, NULL), BMB_OK);
+    assert_string_not_equal(ours.tls.fingerprint, before);
     close_pair();
 }
 
@@ -713,6 +749,8 @@ static void a_bad_certificate_leaves_the_former_one(void **state)
     assert_null(ours.tls.trouble);
     assert_string_not_equal(ours.tls.fingerprint, before);
     talk_once();
+    assert_int_equal(bmb_tls_names_change(&ours.tls, &called, 1, NULL, 0), BMB_OK); /* nothing of the owner's */
+    assert_string_not_equal(ours.tls.fingerprint, before);
     assert_int_equal(bmb_tls_use(&ours.tls, NULL, NULL), BMB_OK); /* its own again */
     talk_once();
     /* Who is in the middle of his handshake may hold the former key. */
