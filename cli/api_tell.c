@@ -210,7 +210,7 @@ cJSON *cli_api_describe(const cli_device *d, const cli_api_item *i, const key_ro
     const bmb_range *range = k->type == KEY_CONTROL ? &i->info.controls[k->at] : NULL;
     bool held = range != NULL && k->at == BMB_CONTROL_KBPS && i->stats.codec == BMB_CODEC_JPEG;
     bool ranged = range != NULL && range->step != 0 && !held;
-    snprintf(preset, sizeof preset, "%s", held ? "none" : k->preset);
+    snprintf(preset, sizeof preset, "%s", held ? "none" : cli_key_preset(k));
     if (ranged) snprintf(preset, sizeof preset, "%" PRId32, range->preset);
     cli_api_add_value(o, "preset", k, preset);
     cJSON_AddBoolToObject(o, "changed", cli_layer_find(&s->now, (uint8_t)i->section, i->name, k->key) != SIZE_MAX);
@@ -222,11 +222,11 @@ cJSON *cli_api_describe(const cli_device *d, const cli_api_item *i, const key_ro
     }
     if (k->section == SECTION_FEED && k->type == KEY_RATE) add_sizes(o, i, k);
     add_choices(o, i, k);
-    cJSON_AddStringToObject(o, "unit", k->unit);
+    cJSON_AddStringToObject(o, "unit", cli_key_unit(k));
     cJSON_AddStringToObject(o, "notice", cli_key_notice(k));
     cJSON_AddStringToObject(o, "needs", cli_key_is_adjusted(k) ? "adjust" : "administer");
     cJSON_AddBoolToObject(o, "tried", cli_key_is_dangerous(k));
-    cJSON_AddStringToObject(o, "help", k->help);
+    cJSON_AddStringToObject(o, "help", cli_key_help(k));
     if (is_known && is_asked && strcmp(force, asked) != 0 && strcmp(asked, "auto") != 0)
         cJSON_AddStringToObject(o, "why", why_differs(d, i, k));
     return o;

@@ -18,11 +18,11 @@ static void print_change(const cli_config *base, const cli_change *c)
         return;
     }
     bool said = was != NULL && cli_key_text(k, was, file, sizeof file);
-    printf("%-20s %s = %s", where, c->key, c->value[0] != '\0' ? c->value : k->preset);
+    printf("%-20s %s = %s", where, c->key, c->value[0] != '\0' ? c->value : cli_key_preset(k));
     if (was == NULL) {
         printf("   (the file has no such section)\n");
     } else {
-        printf("   (file: %s)\n", said ? file : k->preset);
+        printf("   (file: %s)\n", said ? file : cli_key_preset(k));
     }
 }
 

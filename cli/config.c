@@ -240,7 +240,7 @@ static int out_of_range(reading *r, const key_row *k, const char *value)
 {
     double scale = k->type == KEY_RATE ? 1000.0 : 1.0;
     return complain(r, "%s = %s: use %g to %g%s%s", k->key, value, (double)k->least / scale, (double)k->most / scale,
-                    k->unit[0] != '\0' ? " " : "", k->unit);
+                    cli_key_unit(k)[0] != '\0' ? " " : "", cli_key_unit(k));
 }
 
 /* What flags say: 1, 0, or -1: it is no such word. */

@@ -3,6 +3,8 @@
 #ifndef BAMBINO_CLI_KEYS_H
 #define BAMBINO_CLI_KEYS_H
 
+#include <string.h>
+
 #include "cli.h"
 
 typedef enum key_type {
@@ -39,9 +41,22 @@ typedef struct key_row {
     uint32_t at;  /* in cli_config, cli_camera or cli_feed; KEY_CONTROL: the bmb_control */
     int64_t least, most;
     const char *const *choices;
-    char unit[16];
-    const char *preset, *help;
+    const char *says; /* its unit, preset and meaning, each with its NUL: one pointer instead of three */
 } key_row;
+
+static inline const char *cli_key_unit(const key_row *k)
+{
+    return k->says;
+}
+static inline const char *cli_key_preset(const key_row *k)
+{
+    return k->says + strlen(k->says) + 1;
+}
+static inline const char *cli_key_help(const key_row *k)
+{
+    const char *preset = cli_key_preset(k);
+    return preset + strlen(preset) + 1;
+}
 
 /* The row of that number; NULL behind the last. */
 const key_row *cli_key_at(size_t index);

@@ -167,14 +167,14 @@ static void put_configuration(FILE *out)
             fputs("\\fR = \\fI", out);
             cli_key_values(k, values, sizeof values);
             put_text(out, values);
-            fprintf(out, "\\fR %s\n", k->unit);
-            if (k->help[0] != '\0') {
-                put_text(out, k->help);
+            fprintf(out, "\\fR %s\n", cli_key_unit(k));
+            if (cli_key_help(k)[0] != '\0') {
+                put_text(out, cli_key_help(k));
                 fputs(".\n", out);
             }
-            if (k->preset[0] != '\0') {
+            if (cli_key_preset(k)[0] != '\0') {
                 fputs("Preset: ", out);
-                put_text(out, k->preset);
+                put_text(out, cli_key_preset(k));
                 fputs(".\n", out);
             }
         }
