@@ -6,9 +6,9 @@
 #include "base/bounds.h"
 #include "base/bytes.h"
 #include "device/check_access.h"
+#include "device/check_outlets.h"
 #include "device/contract.h"
 #include "device/follow.h"
-#include "serve/formats.h"
 
 /* Has it a mode of this codec? */
 static bool has_codec(const bmb_camera_info *info, bmb_codec codec)
@@ -216,58 +216,6 @@ static bmb_err check_together(const bmb_config *config, const bmb_plan *plan, bm
     return BMB_OK;
 }
 
-static bmb_err check_stream(const bmb_config *config, const char *part, uint16_t feed, bmb_stream_format format,
-                            bool tcp, const bmb_addr *addr, bmb_fault *fault)
-{
-    bmb_err err = BMB_OK;
-    const char *name = NULL;
-    if (feed >= config->feed_count && (feed != BMB_NO_FEED || format != BMB_FORMAT_FRAMED)) {
-        err = bmb_blame(fault, BMB_NOT_FOUND, part, "feed", NULL, feed, (int64_t)config->feed_count);
-    } else if (feed == BMB_NO_FEED) {
-        return BMB_OK;
-    } else if (bmb_stream_framer(format, config->feeds[feed].mode.codec, tcp) == NULL) {
-        name = config->feeds[feed].name;
-        err = bmb_blame(fault, BMB_UNSUPPORTED, part, "format", name, (int64_t)format,
-                        (int64_t)config->feeds[feed].mode.codec);
-    }
-    if (err != BMB_OK && fault != NULL) fault->addr = *addr;
-    return err;
-}
-
-static bmb_err check_outlet(const bmb_config *config, size_t index, bmb_fault *fault)
-{
-    const bmb_outlet_config *o = &config->outlets[index];
-    bmb_err err = check_bound("outlet", "kind", NULL, (int64_t)o->kind, 0, BMB_OUTLET_COUNT - 1, fault);
-    const bmb_outlet_config *other = &config->outlets[o->elsewhere > 0 ? o->elsewhere - 1u : index];
-    if (err == BMB_OK && o->only != 0 && o->elsewhere == 0)
-        err = bmb_blame(fault, BMB_BAD_ARG, "outlet", "elsewhere", NULL, 0, 0);
-    if (BMB_WITH_ACCESS && err == BMB_OK && o->elsewhere > 0 &&
-        (o->elsewhere > config->outlet_count || o->secure || !other->secure || other->kind != o->kind))
-        err = bmb_blame(fault, BMB_BAD_ARG, "outlet", "elsewhere", NULL, o->elsewhere, 0);
-    if (err == BMB_OK && o->kind == BMB_OUTLET_TCP)
-        err = check_stream(config, "outlet", o->feed, o->format, true, &o->listen, fault);
-    return err;
-}
-
-static bmb_err check_push(const bmb_config *config, size_t index, bmb_fault *fault)
-{
-    const bmb_push_config *p = &config->pushes[index];
-    bmb_err err = check_stream(config, "push", p->feed, p->format, p->tcp, &p->to, fault);
-    if (err == BMB_OK && (p->to.family == 0 || p->to.port == 0 || p->feed == BMB_NO_FEED))
-        err = bmb_blame(fault, BMB_BAD_ARG, "push", "to", NULL, p->to.port, 0);
-    if (BMB_WITH_TLS && err == BMB_OK && p->secure && !p->tcp) /* datagrams are not encrypted here */
-        err = bmb_blame(fault, BMB_UNSUPPORTED, "push", "secure", NULL, 0, 0);
-    return err;
-}
-
-static bmb_err check_outlets(const bmb_config *config, bmb_fault *fault)
-{
-    bmb_err err = BMB_OK;
-    for (size_t i = 0; err == BMB_OK && i < config->outlet_count; i++) err = check_outlet(config, i, fault);
-    for (size_t i = 0; err == BMB_OK && i < config->push_count; i++) err = check_push(config, i, fault);
-    return err;
-}
-
 static const char *missing_for(bmb_stream_format format);
 
 static const char *missing_for_push(const bmb_push_config *p)
@@ -365,7 +313,7 @@ bmb_err bmb_config_check(const bmb_config *config, bmb_plan *out, bmb_fault *fau
     for (size_t i = 0; BMB_WITH_CHECKS && err == BMB_OK && i < config->feed_count; i++)
         err = bmb_follow_check(config, i, fault);
 #endif
-    return BMB_WITH_CHECKS && err == BMB_OK ? check_outlets(config, fault) : err;
+    return BMB_WITH_CHECKS && err == BMB_OK ? bmb_check_outlets(config, fault) : err;
 }
 
 #if BMB_WITH_CHANGES
@@ -380,12 +328,12 @@ bmb_err bmb_feed_check(const bmb_config *config, size_t index, bmb_plan *plan, b
     for (size_t i = 0; err == BMB_OK && i < config->outlet_count; i++) {
         const bmb_outlet_config *o = &config->outlets[i];
         if (o->kind == BMB_OUTLET_TCP && o->listen.family != 0 && o->feed == index)
-            err = check_stream(config, "outlet", o->feed, o->format, true, &o->listen, fault);
+            err = bmb_check_stream(config, "outlet", o->feed, o->format, true, &o->listen, fault);
     }
     for (size_t i = 0; err == BMB_OK && i < config->push_count; i++) {
         const bmb_push_config *p = &config->pushes[i];
         if (p->to.family != 0 && p->feed == index)
-            err = check_stream(config, "push", p->feed, p->format, p->tcp, &p->to, fault);
+            err = bmb_check_stream(config, "push", p->feed, p->format, p->tcp, &p->to, fault);
     }
     return err;
 }
@@ -398,12 +346,12 @@ bmb_err bmb_values_check(const bmb_config *config, bmb_fault *fault)
 bmb_err bmb_outlet_check(const bmb_config *config, size_t index, bmb_fault *fault)
 {
     bmb_err err = blame_build(fault, missing_for_outlet(&config->outlets[index]));
-    return err == BMB_OK ? check_outlet(config, index, fault) : err;
+    return err == BMB_OK ? bmb_check_outlet(config, index, fault) : err;
 }
 
 bmb_err bmb_push_check(const bmb_config *config, size_t index, bmb_fault *fault)
 {
     bmb_err err = blame_build(fault, missing_for_push(&config->pushes[index]));
-    return err == BMB_OK ? check_push(config, index, fault) : err;
+    return err == BMB_OK ? bmb_check_push(config, index, fault) : err;
 }
 #endif

@@ -90,14 +90,13 @@ const char *bmb_rtsp_method_name(bmb_rtsp_method method)
 /* rtsp[s]://host[:port]/FEED[/TRACK][/][?query], or the path alone */
 static void take_address(bmb_rtsp_parse *p, span address)
 {
-    static const char scheme[] = "rtsp";
     bmb_path path;
     if (is(address, "*")) {
         p->wildcard = true;
         return;
     }
-    size_t before = strlen(scheme);
-    bool absolute = address.size > before && bmb_same_nocase(address.at, before, scheme);
+    size_t before = sizeof "rtsp" - 1;
+    bool absolute = address.size > before && bmb_same_nocase(address.at, before, "rtsp");
     if (absolute) {
         before += (address.at[before] | 0x20) == 's'; /* whatever it was asked through */
         absolute = address.size >= before + 3 && memcmp(address.at + before, "://", 3) == 0;

@@ -306,6 +306,17 @@ static inline bool bmb_conn_secure(const bmb_conn *c)
 #endif
 }
 
+/* A browser asks, perhaps without its user. */
+static inline bool bmb_conn_quiet(const bmb_conn *c)
+{
+#if BMB_WITH_ACCESS
+    return c->quiet;
+#else
+    (void)c;
+    return false;
+#endif
+}
+
 static inline uint16_t bmb_conn_number(const bmb_talk *t, const bmb_conn *c)
 {
     return (uint16_t)(c - t->conns + 1);

@@ -23,19 +23,18 @@ static void open_conversation(bmb_talk *t, bmb_conn *c)
     bmb_conn_await(t, c, false);
 }
 
-static void viewer_left(bmb_talk *t, bmb_conn *c);
 static void flush(bmb_talk *t, bmb_conn *c);
+
+static void viewer_left(bmb_talk *t, bmb_conn *c)
+{
+    if (c->state == BMB_CONN_WATCHING) bmb_viewer_leave(t->x, &c->viewer, &c->peer);
+}
 
 static void closed(bmb_talk *t, bmb_conn *c)
 {
     if (BMB_WITH_SIZED_STILLS) bmb_still_done(t->x, t->feeds, c);
     if (BMB_WITH_SERVICE) bmb_http_service_done(t, c);
     viewer_left(t, c);
-}
-
-static void viewer_left(bmb_talk *t, bmb_conn *c)
-{
-    if (c->state == BMB_CONN_WATCHING) bmb_viewer_leave(t->x, &c->viewer, &c->peer);
 }
 
 /* false: it is answered already. */
@@ -126,16 +125,6 @@ static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool h
     bmb_http_send(t, c, &w, BMB_CONN_WATCHING);
 }
 
-static bool is_quiet(const bmb_conn *c)
-{
-#if BMB_WITH_ACCESS
-    return c->quiet;
-#else
-    (void)c;
-    return false;
-#endif
-}
-
 /* The multicast group's description, for players that get it by HTTP instead of RTSP. */
 static void answer_sdp(bmb_talk *t, bmb_conn *c, bmb_feed *feed, bool head_only)
 {
@@ -152,7 +141,7 @@ static void answer_sdp(bmb_talk *t, bmb_conn *c, bmb_feed *feed, bool head_only)
     if (!head_only) bmb_put_bytes(&w, t->x->scratch, bmb_written(&body));
     /* Whoever fetches it wants to see something, and has no session to ask with. Browsers show no group: any page of
      * somebody else's could make them fetch it, and fill the network. */
-    if (!head_only && !is_quiet(c))
+    if (!head_only && !bmb_conn_quiet(c))
         t->groups->lease(t->groups, feed, t->x->now + (uint64_t)t->x->config->session_ms * 1000);
     bmb_http_send(t, c, &w, BMB_CONN_ANSWERING);
 }

@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "base/hmac.h"
+#include "talk/http_host.h"
 #include "talk/passes.h"
 
 #if BMB_WITH_ACCESS
@@ -66,57 +67,6 @@ static bmb_http_reply challenge(bmb_talk *t, const bmb_conn *c, bool stale, bool
     }
     set_extra(&r, &w);
     return r;
-}
-
-/* "192.0.2.1", or "[2001:db8::1]", and nothing behind (RFC 3986 3.2.2). */
-static bool is_address(bmb_text name)
-{
-    unsigned dots = 0;
-    bool six = name.size > 2 && name.at[0] == '[' && name.at[name.size - 1] == ']';
-    for (size_t i = six; i < name.size - six; i++) {
-        char c = name.at[i], low = (char)(c | 0x20);
-        bool digit = c >= '0' && c <= '9';
-        dots += c == '.';
-        if (!digit && c != '.' && !(six && (c == ':' || (low >= 'a' && low <= 'f')))) return false;
-    }
-    return six || dots == 3;
-}
-
-/* The host's name alone. */
-static bmb_text without_port(bmb_text host)
-{
-    size_t size = host.size;
-    while (size > 0 && host.at[size - 1] >= '0' && host.at[size - 1] <= '9') size--;
-    if (size > 0 && size <= host.size && host.at[size - 1] == ':') host.size = size - 1;
-    if (host.size > 0 && host.at[host.size - 1] == '.') host.size--; /* as it is written in full */
-    return host;
-}
-
-static bool named_so(const bmb_config *config, bmb_text host)
-{
-    bmb_text name = without_port(host);
-    if (config->names == NULL || host.size == 0 || is_address(name)) return true;
-    if (bmb_same_nocase(name.at, name.size, "localhost")) return true;
-    for (size_t i = 0; i < config->name_count; i++)
-        if (bmb_same_nocase(name.at, name.size, config->names[i])) return true;
-    return false;
-}
-
-/* 0: the page that asks is another's, and not among those that may; UINT8_MAX: it is ours, or none; else the index of
- * the one that may, plus 1. */
-static uint8_t origin_of(const bmb_talk *t, const bmb_conn *c)
-{
-    const bmb_config *config = t->x->config;
-    bmb_text origin = bmb_http_parse_value(&c->http, BMB_FIELD_ORIGIN),
-             host = bmb_http_parse_value(&c->http, BMB_FIELD_HOST);
-    if (origin.size == 0) return UINT8_MAX;
-    for (size_t i = 0; i < config->origin_count && i < UINT8_MAX - 1; i++)
-        if (bmb_same_nocase(origin.at, origin.size, config->origins[i])) return (uint8_t)(i + 1);
-    size_t scheme = bmb_conn_secure(c) ? sizeof "https://" - 1 : sizeof "http://" - 1;
-    bool ours = origin.size == scheme + host.size &&
-                memcmp(origin.at, bmb_conn_secure(c) ? "https://" : "http://", scheme) == 0 &&
-                memcmp(origin.at + scheme, host.at, host.size) == 0;
-    return ours ? UINT8_MAX : 0;
 }
 
 static bool from_browser(const bmb_conn *c)
@@ -254,7 +204,7 @@ static bool is_here(const bmb_conn *c, const bmb_route *route)
 static bmb_http_reply send_elsewhere(bmb_talk *t, const bmb_conn *c)
 {
     bmb_http_reply r = refusal(308);
-    bmb_text host = without_port(bmb_http_parse_value(&c->http, BMB_FIELD_HOST));
+    bmb_text host = bmb_host_alone(bmb_http_parse_value(&c->http, BMB_FIELD_HOST));
     bmb_writer w = bmb_writer_of(extra_of(t), EXTRA_ROOM);
     if (c->by->elsewhere == 0 || host.size == 0) return refusal(403);
     bmb_put_str(&w, "Location: https://");
@@ -284,13 +234,13 @@ bmb_http_reply bmb_http_admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
     if (route->kind == BMB_ROUTE_ERROR && route->status != 404 && !is_hidden(route) &&
         (is_here(c, route) || route->status != 405))
         return refusal(0); /* which is answered as it is */
-    if (!named_so(t->x->config, bmb_http_parse_value(&c->http, BMB_FIELD_HOST))) {
+    if (!bmb_host_is_ours(t->x->config, bmb_http_parse_value(&c->http, BMB_FIELD_HOST))) {
         bmb_text host = bmb_http_parse_value(&c->http, BMB_FIELD_HOST);
         bmb_conn_tell_text(t, c, BMB_EVENT_NAME_REFUSED, "", host.at, host.size);
         return refusal(421);
     }
     if (!is_here(c, route)) return send_elsewhere(t, c);
-    uint8_t origin = origin_of(t, c);
+    uint8_t origin = bmb_origin_of(t, c);
     if (origin == 0 || (origin != UINT8_MAX && c->http.method > BMB_HTTP_HEAD)) return refusal(403);
     c->origin = origin == UINT8_MAX ? 0 : origin;
     c->pass = (bmb_pass){ .account = 0 };

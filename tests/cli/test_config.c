@@ -120,7 +120,7 @@ static void texts_of_the_table_have_an_end(void **state)
     const key_row *k;
     for (size_t i = 0; (k = cli_key_at(i)) != NULL; i++) {
         assert_non_null(memchr(k->key, '\0', sizeof k->key));
-        assert_non_null(memchr(k->unit, '\0', sizeof k->unit));
+        assert_true(strlen(cli_key_unit(k)) < 16); /* a column of the reference */
     }
 }
 
