@@ -1,14 +1,10 @@
 #!/usr/bin/env python3
 """A machine's address changes while it serves over HTTPS: the certificate follows, and nobody is cut off.
 addresses.py PATH-OF-BAMBINO    As root, in a network namespace of its own."""
-import os, shutil, ssl, subprocess, sys, urllib.request
-if os.environ.get("BAMBINO_APART") is None:
-    if os.geteuid() != 0 or shutil.which("ip") is None or subprocess.run(["unshare", "--net", "true"], capture_output=True).returncode != 0:
-        print("no network namespace can be had")
-        sys.exit(77)
-    os.execvpe("unshare", ["unshare", "--net", sys.executable, *sys.argv], {**os.environ, "BAMBINO_APART": "1"})
-from running import ANY_CERTIFICATE, Checks, Device, wait_for
+import os, ssl, subprocess, sys, urllib.request
+from running import ANY_CERTIFICATE, Checks, Device, go_apart, wait_for
 
+go_apart()
 check = Checks()
 
 

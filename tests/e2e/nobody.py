@@ -1,14 +1,10 @@
 #!/usr/bin/env python3
 """Pushes that reach nobody are told: a host that is not there, a port at which nobody listens, and which figure says so.
 nobody.py PATH-OF-BAMBINO    As root, in a network namespace of its own."""
-import json, os, shutil, subprocess, sys
-if os.environ.get("BAMBINO_APART") is None:
-    if os.geteuid() != 0 or shutil.which("ip") is None or subprocess.run(["unshare", "--net", "true"], capture_output=True).returncode != 0:
-        print("no network namespace can be had")
-        sys.exit(77)
-    os.execvpe("unshare", ["unshare", "--net", sys.executable, *sys.argv], {**os.environ, "BAMBINO_APART": "1"})
-from running import Checks, Device, wait_for
+import json, os, subprocess, sys
+from running import Checks, Device, go_apart, wait_for
 
+go_apart()
 command, check = os.path.abspath(sys.argv[1]), Checks()
 for words in ("link set lo up", "link add cable type veth peer name end", "addr add 192.0.2.1/24 dev cable", "link set cable up", "link set end up"):
     subprocess.run(["ip", *words.split()], check=True)
