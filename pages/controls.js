@@ -77,7 +77,7 @@ async function openControls(name) {
   const mine = open = { name, rows: [], waiting: {}, busy: false };
   if (!me.settings || (me.role !== 'adjust' && me.role !== 'administer')) return;
   try {
-    const { json } = await ask('GET', '/settings/details');
+    const { json } = await ask('GET', 'settings/details');
     if (open !== mine) return;
     mine.rows = json.settings.filter((r) => r.section === 'feed' && r.name === name);
     showControls(mine.rows);

@@ -5,7 +5,7 @@ const LISTS = ['camera', 'feed', 'tcp', 'push'];
 let settings = null; // as they were read, with their version
 
 async function showFacts() {
-  const { json: m } = me.settings ? await ask('GET', '/machine.json').catch(() => ({ json: null })) : { json: null };
+  const { json: m } = me.settings ? await ask('GET', 'machine.json').catch(() => ({ json: null })) : { json: null };
   if (!m) { el('facts').replaceChildren(); return; }
   const F = W.facts, facts = [[F.model, m.model], [F.host, m.host], [F.system, m.system], [F.program, m.program], [F.uptime_s, duration(m.uptime_s)],
     [F.system_uptime_s, m.system_uptime_s && duration(m.system_uptime_s)], [F.processor_percent, W.percent(m.processor_percent, m.processors)],
@@ -112,7 +112,7 @@ async function openDevice(again) {
   el('administer').hidden = !administers;
   if (!administers) return;
   const opened = again ? [...document.querySelectorAll('#all-settings details[open] > summary')].map((s) => s.textContent) : [];
-  const [{ json }, { etag }, { json: changes }] = await Promise.all([ask('GET', '/settings/details'), ask('GET', '/settings'), ask('GET', '/settings/changes')]);
+  const [{ json }, { etag }, { json: changes }] = await Promise.all([ask('GET', 'settings/details'), ask('GET', 'settings'), ask('GET', 'settings/changes')]);
   settings = { etag };
   if (!document.querySelector('#all-settings form.typed')) showSettings(json.settings); // what is being typed stays
   for (const s of document.querySelectorAll('#all-settings summary')) if (opened.includes(s.textContent)) s.parentElement.open = true;
@@ -125,7 +125,7 @@ async function openDevice(again) {
 // What is tried is told on every page, with how long it still lasts.
 async function watchTrial() {
   if (me.settings && (me.role === 'adjust' || me.role === 'administer')) {
-    const { json } = await ask('GET', '/settings/trial').catch(() => ({ json: null }));
+    const { json } = await ask('GET', 'settings/trial').catch(() => ({ json: null }));
     const trial = json?.trial;
     el('trial').hidden = !trial;
     if (trial) {
@@ -145,13 +145,13 @@ const act = (method, path, out, done, body) => async () => {
   } catch (error) { say(out, error.message); }
   setTimeout(() => openDevice(true).catch(() => {}), 1500);
 };
-el('trial-keep').addEventListener('click', act('POST', '/settings/keep', el('trial-text'), W.kept));
-el('trial-undo').addEventListener('click', act('POST', '/settings/return', el('trial-text'), ''));
-el('forget').addEventListener('click', () => { if (confirm(W.sure(el('forget').textContent))) act('DELETE', '/settings/changes', el('handed'), W.restored)(); });
-el('restart').addEventListener('click', () => { if (confirm(W.sure(W.restart))) act('POST', '/restart', el('handed'), W.restarting)(); });
+el('trial-keep').addEventListener('click', act('POST', 'settings/keep', el('trial-text'), W.kept));
+el('trial-undo').addEventListener('click', act('POST', 'settings/return', el('trial-text'), ''));
+el('forget').addEventListener('click', () => { if (confirm(W.sure(el('forget').textContent))) act('DELETE', 'settings/changes', el('handed'), W.restored)(); });
+el('restart').addEventListener('click', () => { if (confirm(W.sure(W.restart))) act('POST', 'restart', el('handed'), W.restarting)(); });
 el('restore').addEventListener('change', async (event) => {
   const text = await event.target.files[0].text();
-  await act('PUT', '/settings/file', el('handed'), W.restored, () => text)();
+  await act('PUT', 'settings/file', el('handed'), W.restored, () => text)();
   event.target.value = '';
 });
 
@@ -161,5 +161,5 @@ const showPushes = (pushes) => showRows('pushing', pushes.map((p) => [p.to ? `${
 function showSignIns(list) {
   showRows('inside', list.map((s) => [s.name, s.peer, W.ago(s.since_s + 5), W.ago(s.idle_s), '']));
   el('inside').querySelectorAll('tbody tr').forEach((row, i) => row.lastElementChild.append(
-    button(W.end, () => fetch(`/end-sign-in/${list[i].number}`, { method: 'POST' }), { 'aria-label': W.endOf(list[i].name) })));
+    button(W.end, () => fetch(`end-sign-in/${list[i].number}`, { method: 'POST' }), { 'aria-label': W.endOf(list[i].name) })));
 }

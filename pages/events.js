@@ -17,7 +17,7 @@ function tellEvent(d) {
 let events;
 function listen() {
   if (events || document.hidden || !sees) return;
-  events = new EventSource('/events');
+  events = new EventSource('events');
   events.onmessage = (message) => tellEvent(JSON.parse(message.data));
   // A break is mended by the browser itself; where it was refused, as by a device that keeps no events, it is asked again after a while.
   events.onerror = () => { if (events?.readyState === EventSource.CLOSED) setTimeout(stopListening, 30000); };

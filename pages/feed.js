@@ -45,21 +45,21 @@ function addressesOf(feed, { outlets, feeds }) {
   const rtsp = rtspOf(outlets), preview = feeds.find((other) => other.name === feed.preview);
   return [...(rtsp ? [`${rtsp.scheme}://${location.hostname}:${rtsp.port}/${feed.name}`] : []),
     ...outlets.filter((o) => o.format && o.feed === feed.name).map((o) => `${o.scheme}://${location.hostname}:${o.port}`),
-    ...feed.suffixes.map((suffix) => `${location.origin}/${feed.name}${suffix}`),
-    ...(preview?.suffixes ?? []).map((suffix) => `${location.origin}/${preview.name}${suffix}`)];
+    ...feed.suffixes.map((suffix) => `${BASE}/${feed.name}${suffix}`),
+    ...(preview?.suffixes ?? []).map((suffix) => `${BASE}/${preview.name}${suffix}`)];
 }
 
 // Links to lend: whoever has the address may watch this one feed for a while.
 async function lend(event) {
   event.preventDefault();
   const form = event.target, list = el('lend').querySelector('.addresses'), { feed, status } = shown;
-  const answer = await fetch(`/lend/${feed.name}/${form.minutes.value}/${form.viewers.value}`, { method: 'POST' });
+  const answer = await fetch(`lend/${feed.name}/${form.minutes.value}/${form.viewers.value}`, { method: 'POST' });
   list.replaceChildren();
   if (!answer.ok) { list.append(make('li', {}, answer.status === 409 ? W.noClock : W.notLent)); return; }
   const { path, number, until } = await answer.json(), rtsp = rtspOf(status.outlets);
   if (rtsp) addAddress(list, `${rtsp.scheme}://${location.hostname}:${rtsp.port}${path}`);
-  for (const suffix of feed.suffixes) addAddress(list, `${location.origin}${path}${suffix}`);
-  list.append(make('li', {}, button(W.callBack, async () => { if ((await fetch(`/end-link/${number}/${until}`, { method: 'POST' })).ok) list.replaceChildren(); })));
+  for (const suffix of feed.suffixes) addAddress(list, `${BASE}${path}${suffix}`);
+  list.append(make('li', {}, button(W.callBack, async () => { if ((await fetch(`end-link/${number}/${until}`, { method: 'POST' })).ok) list.replaceChildren(); })));
 }
 
 function openFeed(feed, status) {
@@ -69,10 +69,10 @@ function openFeed(feed, status) {
   img.hidden = !source;
   img.alt = W.live(feed.title);
   if (source) shown.picture = new Picture(img, source, true);
-  el('still').href = `/${source ?? feed.name}.jpg`;
+  el('still').href = `${source ?? feed.name}.jpg`;
   el('still').download = `${feed.name}.jpg`;
   el('still').hidden = el('fill').hidden = !source;
-  el('snippet').textContent = `<a href="${location.origin}/#/feed/${feed.name}">\n  <img src="${location.origin}/${source ?? feed.name}.mjpeg" alt="${feed.title}">\n</a>`;
+  el('snippet').textContent = `<a href="${BASE}/#/feed/${feed.name}">\n  <img src="${BASE}/${source ?? feed.name}.mjpeg" alt="${feed.title}">\n</a>`;
   el('lend').querySelector('.addresses').replaceChildren();
   Picture.settle();
   openControls(feed.name);

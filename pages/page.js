@@ -34,7 +34,7 @@ function show(where, name) {
 
 async function learn() {
   const { role } = me;
-  me = await (await fetch('/who.json', { signal: AbortSignal.timeout(4000) })).json();
+  me = await (await fetch('who.json', { signal: AbortSignal.timeout(4000) })).json();
   el('person').hidden = !me.name;
   say(el('who'), W.person(me));
   say(el('open'), W.users[me.users] ?? W.open(me.anybody));
@@ -66,14 +66,14 @@ el('entry').addEventListener('submit', async (event) => {
   say(trouble, (await signIn(form.elements.name.value, form.elements.password.value).catch(() => W.silent)) ?? '');
   if (!trouble.textContent) { form.reset(); learned = 0; route(); }
 });
-el('out').addEventListener('click', async () => { await fetch('/sign-out', { method: 'POST' }); learned = 0; });
+el('out').addEventListener('click', async () => { await fetch('sign-out', { method: 'POST' }); learned = 0; });
 el('enter').addEventListener('click', () => { el('entry').hidden = false; el('entry').elements.name.focus(); });
 
 async function tick() {
   try {
     if (Date.now() - learned > 5000) { await learn(); learned = Date.now(); }
     if (sees && !document.hidden) {
-      const answer = await fetch('/status.json', { signal: AbortSignal.timeout(4000) });
+      const answer = await fetch('status.json', { signal: AbortSignal.timeout(4000) });
       if (answer.status === 401 || answer.status === 403) learned = 0;
       else if (!answer.ok) throw new Error(answer.status);
       else {

@@ -40,12 +40,12 @@ const sha256 = (() => {
 
 // null: signed in; else why not, in a sentence.
 async function signIn(name, password) {
-  const { realm, nonce } = await (await fetch('/who.json')).json();
+  const { realm, nonce } = await (await fetch('who.json')).json();
   if (!nonce) return 'Nobody can sign in here: there are no users.';
   const cnonce = [...crypto.getRandomValues(new Uint8Array(12))].map((b) => b.toString(16).padStart(2, '0')).join('');
   const response = sha256([sha256(`${name}:${realm}:${password}`), nonce, '00000001', cnonce, 'auth', sha256('POST:/sign-in')].join(':'));
   const safe = name.replace(/["\\]/g, '');
-  const answer = await fetch('/sign-in', { method: 'POST', headers: { Authorization: `Digest username="${safe}", realm="${realm}", nonce="${nonce}", `
+  const answer = await fetch('sign-in', { method: 'POST', headers: { Authorization: `Digest username="${safe}", realm="${realm}", nonce="${nonce}", `
     + `uri="/sign-in", algorithm=SHA-256, response="${response}", qop=auth, nc=00000001, cnonce="${cnonce}"` } });
   if (answer.ok) return null;
   if (answer.status === 429) return 'Too many wrong tries from here. Wait a minute, then try again.';

@@ -48,6 +48,9 @@ function showRows(section, rows) {
   el(section).querySelector('tbody').replaceChildren(...rows.map((texts) => make('tr', {}, ...texts.map((text) => make('td', {}, text ?? '–')))));
 }
 
+// Where the device is for this browser: behind a reverse proxy, with its prefix. All that is asked for is relative to it.
+const BASE = new URL('.', location.href).href.replace(/\/$/, '');
+
 // A request to the device: its answer, or an error with a sentence to show.
 async function ask(method, path, body, headers = {}) {
   const answer = await fetch(path, { method, headers, body, signal: AbortSignal.timeout(8000) }).catch(() => { throw new Error(W.silent); });
@@ -55,5 +58,5 @@ async function ask(method, path, body, headers = {}) {
   if (!answer.ok) throw Object.assign(new Error(json?.detail ?? `${answer.status} ${answer.statusText}`), { status: answer.status, at: json?.at });
   return { json, etag: answer.headers.get('ETag') };
 }
-const patch = (changes, { seconds, etag } = {}) => ask('PATCH', seconds ? `/settings/try/${seconds}` : '/settings', JSON.stringify(changes),
+const patch = (changes, { seconds, etag } = {}) => ask('PATCH', seconds ? `settings/try/${seconds}` : 'settings', JSON.stringify(changes),
   { 'Content-Type': 'application/merge-patch+json', ...(etag ? { 'If-Match': etag } : {}) });

@@ -17,7 +17,7 @@ class Picture {
   later(ms) { clearTimeout(this.timer); this.timer = setTimeout(() => this.fetch(), ms); }
   fetch() {
     if (!this.wanted) return;
-    this.img.src = `/${this.source}.${this.streams ? 'mjpeg' : 'jpg'}?${Date.now()}`;
+    this.img.src = `${this.source}.${this.streams ? 'mjpeg' : 'jpg'}?${Date.now()}`;
   }
   stop() { // what was last seen stays, as a picture of its own
     clearTimeout(this.timer);

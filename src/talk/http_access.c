@@ -87,14 +87,17 @@ static bmb_text cookie_of(const bmb_conn *c)
     return bmb_cookie_of(cookies.at, cookies.size, BMB_COOKIE);
 }
 
-/* A digest counts for the address that it was made for. */
+/* A digest counts for the address that it was made for. A reverse proxy may have taken a prefix off its beginning
+ * ("/cam/yard.jpg" arrives as "/yard.jpg"): what is left of it has to be the whole of what is asked for. */
 static bool asks_for_this(const bmb_conn *c, const bmb_claim *claim)
 {
+    const bmb_path *path = &c->http.path;
     bmb_path said;
     bmb_path_reset(&said);
     bmb_path_feed(&said, claim->uri.at, claim->uri.size);
     return claim->scheme != BMB_SCHEME_DIGEST ||
-           (said.size == c->http.path.size && memcmp(said.text, c->http.path.text, said.size) == 0);
+           (said.size >= path->size && said.size < BMB_PATH_MAX &&
+            memcmp(said.text + said.size - path->size, path->text, path->size) == 0);
 }
 
 static bmb_who who_is(bmb_talk *t, bmb_conn *c)

@@ -31,11 +31,7 @@ static void refuse(bmb_talk *t, bmb_conn *c, uint16_t status, const char *extra,
     bmb_writer w = bmb_http_answer(t, c);
     bmb_http_terms terms = bmb_http_terms_of(t, c);
     bmb_http_set_extra(&terms, extra);
-#if BMB_WITH_FOLLOWING
     terms.why = why;
-#else
-    (void)why;
-#endif
     if (status != 503 && status != 404 && status != 401) t->bad_requests++;
     if (status == 404) bmb_conn_not_found(t, c, "HTTP ", c->http.path.text, c->http.path.size);
     bmb_http_error(&w, status, &terms, t->x->config, bmb_conn_hidden(t, c), bmb_http_wrong_door(c));
@@ -57,11 +53,14 @@ void bmb_http_refuse(bmb_talk *t, bmb_conn *c, uint16_t status)
     bmb_http_refuse_with(t, c, status, NULL);
 }
 
-#if BMB_WITH_ACCESS /* what http_access.c has to say; nothing of it lies in tx */
+#if BMB_WITH_ACCESS
+#define UNKNOWN_NAME "The device does not know this host name. If it is right, add it to names in [device].\n"
+
+/* What http_access.c has to say; nothing of it lies in tx. */
 void bmb_http_answer_reply(bmb_talk *t, bmb_conn *c, const bmb_http_reply *r)
 {
     if (r->status >= 400) {
-        bmb_http_refuse_with(t, c, r->status, r->extra);
+        refuse(t, c, r->status, r->extra, r->status == 421 ? UNKNOWN_NAME : NULL);
         return;
     }
     bmb_writer w = bmb_http_answer(t, c);

@@ -37,6 +37,13 @@ bool bmb_host_is_ours(const bmb_config *config, bmb_text host)
     return false;
 }
 
+static bool is_host_by(bmb_text origin, const char *scheme, bmb_text host)
+{
+    size_t size = strlen(scheme);
+    return origin.size == size + host.size && memcmp(origin.at, scheme, size) == 0 &&
+           memcmp(origin.at + size, host.at, host.size) == 0;
+}
+
 uint8_t bmb_origin_of(const bmb_talk *t, const bmb_conn *c)
 {
     const bmb_config *config = t->x->config;
@@ -45,10 +52,8 @@ uint8_t bmb_origin_of(const bmb_talk *t, const bmb_conn *c)
     if (origin.size == 0) return UINT8_MAX;
     for (size_t i = 0; i < config->origin_count && i < UINT8_MAX - 1; i++)
         if (bmb_same_nocase(origin.at, origin.size, config->origins[i])) return (uint8_t)(i + 1);
-    size_t scheme = bmb_conn_secure(c) ? sizeof "https://" - 1 : sizeof "http://" - 1;
-    bool ours = origin.size == scheme + host.size &&
-                memcmp(origin.at, bmb_conn_secure(c) ? "https://" : "http://", scheme) == 0 &&
-                memcmp(origin.at + scheme, host.at, host.size) == 0;
+    /* Without encryption the page may be ours all the same: of a reverse proxy that encrypts. */
+    bool ours = is_host_by(origin, "https://", host) || (!bmb_conn_secure(c) && is_host_by(origin, "http://", host));
     return ours ? UINT8_MAX : 0;
 }
 
