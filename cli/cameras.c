@@ -42,7 +42,10 @@ static bool print_device(const cli_device *d, size_t index, const bmb_camera_inf
         printf("    ABSENT   %s\n", cli_trouble(d, index, BMB_NOT_FOUND));
         return false;
     }
+    char input[600];
     printf("    device   %s, at %s, driver %s\n", state.path, state.bus, state.driver);
+    if (bmb_v4l2_input_text(d->v4l2, cli_device_number(d, info->name), input, sizeof input) == BMB_OK)
+        printf("    signal   %s\n", input);
     return true;
 }
 
@@ -118,7 +121,10 @@ static void print_unusable(void)
     bmb_v4l2_device device;
     for (size_t i = 0; bmb_v4l2_found(i, &device) == BMB_OK; i++)
         if (device.err != BMB_OK)
-            printf("%s  CANNOT BE OPENED: %s\n", device.path,
+            printf("%s  %s: %s\n", device.path,
+                   device.err == BMB_NO_SIGNAL     ? "NO SIGNAL"
+                   : device.err == BMB_UNSUPPORTED ? "NO CAMERA BY ITSELF"
+                                                   : "CANNOT BE OPENED",
                    device.trouble[0] != '\0' ? device.trouble : bmb_err_text(device.err));
 }
 

@@ -32,7 +32,7 @@ typedef struct cli_camera {
     int kind;        /* cli_source, known when the file was read */
     bool unsaid;     /* … though nothing says it: drawn where a board is simulated */
     int view, codec; /* bmb_sim_view, bmb_codec */
-    char device[CLI_TEXT_MAX];
+    char device[CLI_TEXT_MAX], video_input[33];
     char clip[CLI_TEXT_MAX];
     uint32_t clip_mfps;
     char program[CLI_TEXT_MAX], input[CLI_TEXT_MAX];

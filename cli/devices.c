@@ -25,6 +25,12 @@ bool cli_attach_devices(cli_device *d)
         cli_error("there is not enough memory for the cameras");
         return false;
     }
+    for (size_t i = 0, at = 0; i < d->file.camera_count; i++) {
+        const cli_camera *c = &d->file.cameras[i];
+        if (c->kind != CLI_DEVICE) continue;
+        if (c->video_input[0] != '\0') (void)bmb_v4l2_input(d->v4l2, at, c->video_input);
+        at++;
+    }
     join(d, bmb_v4l2_cameras(d->v4l2));
     return true;
 }
@@ -98,13 +104,13 @@ static const char *lasting_name(const bmb_v4l2_device *devices, size_t count, si
                                                                                       : devices[index].path;
 }
 
-/* Cameras that are there and may not be used by this user: each with what to do. */
-static bool tell_denied(void)
+/* Cameras that are there and cannot be used as they are: each with what to do. */
+static bool tell_unusable(void)
 {
     bmb_v4l2_device device;
     bool any = false;
     for (size_t i = 0; bmb_v4l2_found(i, &device) == BMB_OK; i++) {
-        if (device.err != BMB_DENIED) continue;
+        if (device.err == BMB_OK || device.trouble[0] == '\0') continue;
         cli_error("%s", device.trouble);
         any = true;
     }
@@ -120,7 +126,7 @@ bool cli_config_or_invented(const char *path, cli_config *out, bool *invented)
         (void)cli_no_camera("name a configuration");
         return false;
     }
-    if (path == NULL && tell_denied())
+    if (path == NULL && tell_unusable())
         fputs("Meanwhile these are the demo's, which are simulated.\n", stderr);
     else if (path == NULL)
         fputs("No camera is attached to this machine; these are the demo's, which are simulated.\n", stderr);
@@ -129,7 +135,7 @@ bool cli_config_or_invented(const char *path, cli_config *out, bool *invented)
 
 int cli_no_camera(const char *otherwise)
 {
-    if (tell_denied()) return EXIT_FAILED;
+    if (tell_unusable()) return EXIT_FAILED;
     return cli_error("no camera is attached to this machine; plug one in, or %s", otherwise);
 }
 

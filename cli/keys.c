@@ -158,6 +158,10 @@ static const key_row keys[] = {
       SAYS("", "the first that is there",
            "which camera of this machine: path, bus address, or a part of its name; `bambino cameras` shows all "
            "three") },
+    { SECTION_CAMERA, "video-input", KEY_TEXT, CAMERA(video_input), 1, 32, NULL,
+      SAYS("", "the one in use",
+           "which input of a device that has several, such as HDMI: its number or a part of its name, as `bambino "
+           "cameras` shows them") },
     { SECTION_CAMERA, "view", KEY_CHOICE, CAMERA(view), 0, 0, views, SAYS("", "station", "what a drawn camera sees") },
     { SECTION_CAMERA, "codec", KEY_CHOICE, CAMERA(codec), 0, 0, codecs,
       SAYS("", "jpeg", "what a drawn camera encodes, where a feed does not say") },

@@ -65,6 +65,7 @@ function applyChoice() {
 }
 
 const noticeOf = (feed, source) => feed.camera_state === 'waiting' ? W.noticeWaiting(feed)
+  : feed.camera_state === 'no-signal' ? W.noticeNoSignal
   : feed.camera_state === 'starting' ? W.noticeStarting
   : feed.camera_state === 'off' ? W.noticeOff
   : feed.newest_ms > 3000 && feed.camera_state !== 'resting' ? W.noticeOld(Math.round(feed.newest_ms / 1000)) // resting: its preview is what is seen

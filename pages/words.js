@@ -28,7 +28,8 @@ const W = {
   stays: 'The device keeps no settings over a restart: name a state folder in [device].',
   noFeed: (name) => `There is no feed “${name}”, or none that you may see.`,
   notShown: 'A browser cannot show this feed. Open its address in a player.',
-  states: { starting: 'starting', running: 'running', waiting: 'waiting', resting: 'resting', off: 'off' },
+  states: { starting: 'starting', running: 'running', waiting: 'waiting', resting: 'resting', off: 'off', 'no-signal': 'no signal' },
+  noticeNoSignal: 'No signal arrives at the camera’s video input. Plug a source in and switch it on.',
   noticeWaiting: (f) => `The camera does not answer (${f.camera_error}). It is started again on and on.`,
   noticeStarting: 'The camera is starting.', noticeOff: 'This feed is paused.',
   noticeOld: (s) => `This picture is ${s} s old.`,
@@ -36,6 +37,7 @@ const W = {
   // What holds a feed back, in one sentence.
   verdict: {
     waiting: (f) => `The camera does not answer: ${f.camera_error}. Look at its cable and its supply.`,
+    'no-signal': () => W.noticeNoSignal,
     off: () => 'The feed is paused: its camera is off.',
     resting: () => 'Nobody watches, so it rests.',
     starting: () => 'The camera was started and has not delivered a picture yet.',

@@ -104,6 +104,8 @@ typedef struct bmb_camera_frame {
     uint64_t capture_us; /* when the exposure ended, on the port's clock */
     bool key;            /* decodable on its own; every JPEG is */
     uintptr_t cookie;    /* the driver's own mark, handed back on release */
+    uint32_t number;     /* of this frame among those that the camera made for this stream, from 1 on: what is missing
+                            between two of them it left out. 0: the driver does not tell */
 } bmb_camera_frame;
 
 #ifdef __cplusplus

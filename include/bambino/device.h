@@ -370,8 +370,9 @@ typedef enum bmb_camera_state {
     BMB_CAMERA_OFF = 0,
     BMB_CAMERA_STARTING, /* started, no frame yet */
     BMB_CAMERA_RUNNING,
-    BMB_CAMERA_WAITING, /* failed or stalled; the next try is due */
-    BMB_CAMERA_RESTING  /* runs, and its encoder rests since nobody watches */
+    BMB_CAMERA_WAITING,  /* failed or stalled; the next try is due */
+    BMB_CAMERA_RESTING,  /* runs, and its encoder rests since nobody watches */
+    BMB_CAMERA_NO_SIGNAL /* as waiting: its video input is there, and no signal arrives at it */
 } bmb_camera_state;
 
 const char *bmb_camera_state_name(bmb_camera_state state);
@@ -443,7 +444,10 @@ typedef struct bmb_feed_stats {
     uint32_t newest_ms;                /* age of the newest frame; UINT32_MAX: none yet */
     uint16_t viewers;
     bmb_verdict held_by;
-    uint32_t follows_kbps; /* it follows a link with that bit rate, which is lower than what is set; 0: it does not */
+    uint32_t follows_kbps;   /* it follows a link with that bit rate, which is lower than what is set; 0: it does not */
+    uint32_t camera_dropped; /* by the camera or its driver: missing between the numbers of its frames */
+    uint32_t
+        repaired; /* of `frames`: JPEG that had bytes before its start, or lacked its end marker and nothing else */
 } bmb_feed_stats;
 
 typedef enum bmb_transport {

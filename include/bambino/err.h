@@ -28,7 +28,8 @@ typedef enum bmb_err {
     BMB_TIMED_OUT,   /* it took longer than its bound */
     BMB_NO_ROUTE,    /* the network has no way to that address */
     BMB_REFUSED,     /* the peer answered that nobody listens there */
-    BMB_FAILED       /* anything else that the port reports */
+    BMB_FAILED,      /* anything else that the port reports */
+    BMB_NO_SIGNAL    /* the video input is there, and nothing that it could capture arrives at it */
 } bmb_err;
 
 /* A short lower-case name of the code for logs and JSON, for example "no-room". Never NULL; static storage. */

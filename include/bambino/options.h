@@ -101,6 +101,11 @@
 #ifndef BMB_WITH_DAYLIGHT
 #define BMB_WITH_DAYLIGHT 1 /* night mode by the brightness of JPEG pictures (bmb_feed_config.daylight) */
 #endif
+/* 0.3 KB, 0.8 without BMB_WITH_DAYLIGHT */
+#ifndef BMB_WITH_REPAIR
+#define BMB_WITH_REPAIR 1 /* JPEG images with bytes before their start, or without their end marker; frames left out   \
+                           */
+#endif
 
 /* Who may do what. */
 /* 16.5 KB; RAM: 56 bytes for each viewer, and 3 KB where there are accounts */

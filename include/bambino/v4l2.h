@@ -11,7 +11,8 @@
  * encoded on a thread (libjpeg-turbo, openh264, where the build has them). Each camera has several streams, of any size
  * that it has and in either codec; they are made of one format that the camera is set to, chosen so that least has to
  * be encoded. A camera may be absent when it is created, or go and come back: it is found again by what it was named
- * by.
+ * by, first where it was before. An input at which no signal arrives is looked at on and on: until one does, `start`
+ * says BMB_NO_SIGNAL.
  */
 #ifndef BAMBINO_V4L2_H
 #define BAMBINO_V4L2_H
@@ -35,15 +36,22 @@ typedef struct bmb_v4l2_camera {
 bmb_err bmb_v4l2_create(bmb_linux *system, const bmb_port *port, const bmb_v4l2_camera *cameras, size_t count,
                         bmb_v4l2 **out);
 bmb_cameras bmb_v4l2_cameras(bmb_v4l2 *self);
+/* Which video input of a device that has several (HDMI, composite …) is captured: its number, or a part of its name, in
+ * any case. Without this call it is the one that is in use. The text is copied. Before bmb_open(). camera: its place in
+ * the list it was created from. BMB_NOT_FOUND: no such camera. A device without that input is as one that is absent:
+ * its trouble says so. */
+bmb_err bmb_v4l2_input(bmb_v4l2 *self, size_t camera, const char *input);
 void bmb_v4l2_destroy(bmb_v4l2 *self);
 
 /* A capture device of this machine. */
 typedef struct bmb_v4l2_device {
     char path[64], card[33], bus[33], driver[17];
-    bmb_err err;      /* BMB_OK: it can be used; BMB_DENIED, BMB_IN_USE …: why it could not be looked at */
+    bmb_err err; /* BMB_OK: it can be used; BMB_DENIED, BMB_IN_USE …: why it could not be looked at; BMB_NO_SIGNAL:
+                    nothing arrives at its input; BMB_UNSUPPORTED: it is the end of a sensor pipeline, which a
+                    program has to set up */
     char formats[96]; /* what it delivers, such as "MJPEG, YUYV" */
     bmb_mode begin;   /* a mode to begin with: the largest up to 1280x720 that it compresses itself, or up to 640x480 */
-    char trouble[240]; /* BMB_DENIED: a sentence that says what to do; else "" */
+    char trouble[400]; /* BMB_DENIED, BMB_NO_SIGNAL, BMB_UNSUPPORTED: a sentence that says what to do; else "" */
 } bmb_v4l2_device;
 
 /* The index-th capture device, in the order of their numbers; nodes that capture no pictures are left out.
@@ -66,6 +74,12 @@ typedef struct bmb_v4l2_state {
     uint32_t starts; /* how often it was started */
 } bmb_v4l2_state;
 bmb_err bmb_v4l2_state_get(bmb_v4l2 *self, size_t camera, bmb_v4l2_state *out);
+/* What arrives at the video input of a camera, as a line for people, such as "HDMI 1: 1920x1080 at 60/s; inputs: 0 HDMI
+ * 1 (in use), 1 Composite". BMB_NOT_FOUND: it is a camera without inputs to choose, or absent. */
+bmb_err bmb_v4l2_input_text(bmb_v4l2 *self, size_t camera, char *out, size_t room);
+/* What arrives at the video input of a camera, as a line for people, such as "HDMI 1: 1920x1080 at 60/s; inputs: 0 HDMI
+ * 1 (in use), 1 Composite". BMB_NOT_FOUND: it is a camera without inputs to choose, or absent. */
+bmb_err bmb_v4l2_input_text(bmb_v4l2 *self, size_t camera, char *out, size_t room);
 /* The index-th control of the driver that has no name of ours, as a line for people: name, range, value.
  * BMB_NOT_FOUND: no more. */
 bmb_err bmb_v4l2_control_text(bmb_v4l2 *self, size_t camera_number, size_t index, char *out, size_t room);

@@ -17,7 +17,7 @@ typedef struct buffer {
     uint8_t *data;
     size_t room, size;
     uint64_t capture_us;
-    uint32_t order;
+    uint32_t order, number; /* number: among the pictures that were due for its stream */
     bool key;
 } buffer;
 
@@ -28,7 +28,7 @@ typedef struct stream {
     int32_t quality, kbps, key_ms;
     uint64_t due_us; /* no picture before, to keep its rate */
     buffer buffers[CODEC_BUFFERS];
-    uint32_t order;
+    uint32_t order, number; /* number: pictures that were due, also those that came to nothing */
     /* The thread's own. */
     uint32_t open_life;
     const codec_encoder *encoder;
@@ -130,6 +130,7 @@ static void note_jobs(codec_streams *self, job *jobs)
         jobs[i] =
             (job){ .due = s->running && s->wanted && codec_is_due(&s->due_us, s->mode.mfps, self->input.capture_us) };
         if (!jobs[i].due) continue;
+        s->number++;
         jobs[i].into = take_buffer(s, self->input.capture_us);
         if (jobs[i].into == NULL) {
             jobs[i].due = false;
@@ -138,6 +139,7 @@ static void note_jobs(codec_streams *self, job *jobs)
         /* A picture that nobody fetched is lost: those that build on it are of no use. */
         if (jobs[i].into->state == BUFFER_READY && s->mode.codec == BMB_CODEC_H264) s->key_wanted = true;
         jobs[i].into->state = BUFFER_FILLING;
+        jobs[i].into->number = s->number;
         jobs[i].life = s->life;
         jobs[i].mode = s->mode;
         jobs[i].request = (codec_request){ s->key_wanted, self->input.capture_us, s->quality, s->kbps, s->key_ms };
@@ -415,6 +417,22 @@ void codec_streams_close(codec_streams *self)
     free(self);
 }
 
+/* A picture that will not be: its number is missing in the streams that it was due for. */
+static void miss(codec_streams *self, uint64_t capture_us)
+{
+    for (unsigned i = 0; i < self->count; i++) {
+        stream *s = &self->stream[i];
+        if (s->running && s->wanted && codec_is_due(&s->due_us, s->mode.mfps, capture_us)) s->number++;
+    }
+}
+
+void codec_streams_miss(codec_streams *self, uint64_t capture_us)
+{
+    pthread_mutex_lock(&self->lock);
+    miss(self, capture_us);
+    pthread_mutex_unlock(&self->lock);
+}
+
 void codec_streams_put(codec_streams *self, const codec_input *input)
 {
     pthread_mutex_lock(&self->lock);
@@ -424,6 +442,7 @@ void codec_streams_put(codec_streams *self, const codec_input *input)
     self->has_input = true;
     self->tally.inputs++;
     self->tally.replaced += waiting;
+    if (waiting) miss(self, older.capture_us);
     if (input->raw != NULL) self->raw = *input->raw;
     pthread_cond_signal(&self->changed);
     pthread_mutex_unlock(&self->lock);
@@ -507,7 +526,8 @@ bmb_err codec_stream_take(codec_streams *self, unsigned n, bmb_camera_frame *out
                                    .size = b->size,
                                    .capture_us = b->capture_us,
                                    .key = b->key,
-                                   .cookie = (uintptr_t)(b - s->buffers) };
+                                   .cookie = (uintptr_t)(b - s->buffers),
+                                   .number = b->number };
     }
     bool silent = !s->wanted && self->port->now_us(self->port->ctx) > self->exposed_us + SILENCE_US;
     pthread_mutex_unlock(&self->lock);

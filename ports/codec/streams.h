@@ -44,6 +44,8 @@ void codec_streams_close(codec_streams *self);
  * Before the first stream is started. */
 struct codec_encoder;
 void codec_streams_prefer(codec_streams *self, const struct codec_encoder *encoder, void *ctx);
+/* A picture at that time, which there will not be: those who take frames see by their numbers that one is missing. */
+void codec_streams_miss(codec_streams *self, uint64_t capture_us);
 /* Takes the input over, also where it is given back before the call returns. */
 void codec_streams_put(codec_streams *self, const codec_input *input);
 /* Is there an input that was not begun yet, and would go back for the next one? For cameras that can wait with it. */

@@ -77,12 +77,15 @@ static bool draw(void *ctx, uintptr_t cookie, unsigned n, uint16_t width, uint16
     return true;
 }
 
-static void tick(void *ctx, uint64_t now_us)
+static void tick(void *ctx, uint64_t now_us, bool late)
 {
     sim_drawn *self = (sim_drawn *)ctx;
     size_t at = 0;
     bool wanted = codec_streams_expose(self->streams);
-    if (wanted && codec_streams_behind(self->streams)) return; /* too slow for the rate: no picture, and no number */
+    if (wanted && (late || codec_streams_behind(self->streams))) { /* too slow for the rate: no picture, none drawn */
+        codec_streams_miss(self->streams, now_us);
+        return;
+    }
     uint32_t number = self->frame++;
     if (!wanted) return;
     pthread_mutex_lock(&self->lock);

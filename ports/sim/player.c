@@ -13,7 +13,7 @@ typedef struct buffer {
     uint8_t *data;
     size_t size;
     uint64_t capture_us;
-    uint32_t order;
+    uint32_t order, number;
     bool key;
 } buffer;
 
@@ -22,7 +22,8 @@ struct sim_player {
     uint32_t mfps;
     sim_clip clip;
     sim_ticker ticker;
-    uint32_t frame; /* kept over restarts */
+    uint32_t frame;  /* kept over restarts */
+    uint32_t number; /* of the last picture that was due, the thread's own */
     pthread_mutex_t lock;
     buffer buffers[BUFFERS];
     uint32_t order;
@@ -39,15 +40,22 @@ static buffer *oldest(sim_player *self, bool or_free)
     return found;
 }
 
-static void tick(void *ctx, uint64_t now_us)
+static void tick(void *ctx, uint64_t now_us, bool late)
 {
     sim_player *self = (sim_player *)ctx;
+    if (late) { /* the clip goes on where it was */
+        self->number++;
+        return;
+    }
     uint32_t i = self->frame++ % self->clip.count, size = self->clip.at[i + 1] - self->clip.at[i];
     pthread_mutex_lock(&self->lock);
+    self->number++;
     buffer *b = oldest(self, true);
     if (b != NULL) {
         memcpy(b->data, self->clip.data + self->clip.at[i], size);
-        *b = (buffer){ .state = BUFFER_READY, .data = b->data, .size = size, .capture_us = now_us };
+        *b = (buffer){
+            .state = BUFFER_READY, .data = b->data, .size = size, .capture_us = now_us, .number = self->number
+        };
         b->key = self->clip.key[i];
         b->order = self->order++;
     }
@@ -114,7 +122,8 @@ bmb_err sim_player_take(sim_player *self, bmb_camera_frame *out)
                                    .size = b->size,
                                    .capture_us = b->capture_us,
                                    .key = b->key,
-                                   .cookie = (uintptr_t)(b - self->buffers) };
+                                   .cookie = (uintptr_t)(b - self->buffers),
+                                   .number = b->number };
     }
     pthread_mutex_unlock(&self->lock);
     return b != NULL ? BMB_OK : BMB_AGAIN;

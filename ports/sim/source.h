@@ -55,7 +55,7 @@ void sim_player_stall(sim_player *self, bool stalled);
 /* A thread that calls `tick` at a rate, as a sensor gives pictures: what it is late for is left out. */
 typedef struct sim_ticker {
     const bmb_port *port;
-    void (*tick)(void *ctx, uint64_t now_us);
+    void (*tick)(void *ctx, uint64_t now_us, bool late);
     void *ctx;
     pthread_t thread;
     pthread_mutex_t lock;
@@ -63,7 +63,9 @@ typedef struct sim_ticker {
     bool running, stop, stalled;
     uint32_t mfps;
 } sim_ticker;
-void sim_ticker_init(sim_ticker *t, const bmb_port *port, void (*tick)(void *ctx, uint64_t now_us), void *ctx);
+/* late: it is too late for this one. */
+void sim_ticker_init(sim_ticker *t, const bmb_port *port, void (*tick)(void *ctx, uint64_t now_us, bool late),
+                     void *ctx);
 void sim_ticker_free(sim_ticker *t);
 bool sim_ticker_run(sim_ticker *t, uint32_t mfps); /* starts it, or changes its rate */
 void sim_ticker_stop(sim_ticker *t);

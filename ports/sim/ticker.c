@@ -4,7 +4,10 @@
 
 #include "sim/source.h"
 
-void sim_ticker_init(sim_ticker *t, const bmb_port *port, void (*tick)(void *ctx, uint64_t now_us), void *ctx)
+#define MISSED_MOST 1000u /* a machine that slept that long counts from there */
+
+void sim_ticker_init(sim_ticker *t, const bmb_port *port, void (*tick)(void *ctx, uint64_t now_us, bool late),
+                     void *ctx)
 {
     pthread_condattr_t attr;
     *t = (sim_ticker){ .port = port, .tick = tick, .ctx = ctx };
@@ -37,12 +40,14 @@ static void *run(void *arg)
     uint64_t due = t->port->now_us(t->port->ctx);
     pthread_mutex_lock(&t->lock);
     while (wait_for(t, due)) {
-        uint64_t now = t->port->now_us(t->port->ctx);
-        due += 1000000000u / t->mfps;
-        if (now > due) due = now; /* too slow for the rate: skip, do not catch up */
+        uint64_t now = t->port->now_us(t->port->ctx), interval = 1000000000u / t->mfps, missed = 0;
+        /* Too slow for the rate: those that it is too late for are told as missing, and not made up for. */
+        for (due += interval; now > due; due += interval)
+            if (t->stalled || ++missed > MISSED_MOST) due = now;
         if (t->stalled) continue;
         pthread_mutex_unlock(&t->lock);
-        t->tick(t->ctx, now);
+        for (; missed > 0; missed--) t->tick(t->ctx, now - missed * interval, true);
+        t->tick(t->ctx, now, false);
         pthread_mutex_lock(&t->lock);
     }
     pthread_mutex_unlock(&t->lock);

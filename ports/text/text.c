@@ -56,6 +56,7 @@ const char *bmb_err_text(bmb_err err)
         [BMB_NO_ROUTE] = "no network leads there",
         [BMB_REFUSED] = "nobody listens there",
         [BMB_FAILED] = "the system reports a failure",
+        [BMB_NO_SIGNAL] = "no signal arrives at its input",
     };
     return (size_t)err < sizeof texts / sizeof texts[0] ? texts[err] : texts[BMB_FAILED];
 }
@@ -257,7 +258,8 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
         return format(out, room, "feed \"%s\": the camera chose %s instead of the mode asked for", feed,
                       mode_of(e).text);
     case BMB_EVENT_CAMERA_FAILED:
-        return format(out, room, "feed \"%s\": the camera failed: %s; next try in %.1f s", feed,
+        return format(out, room, "feed \"%s\": %s: %s; next try in %.1f s", feed,
+                      e->err == BMB_NO_SIGNAL ? "no signal" : "the camera failed",
                       e->text != NULL ? e->text : bmb_camera_fault_text((bmb_camera_fault)e->value, e->err),
                       (double)e->extra / 1000.0);
     case BMB_EVENT_CAMERA_SAYS:

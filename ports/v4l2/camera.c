@@ -30,6 +30,7 @@ typedef struct stream {
     bmb_mode mode;
     uint32_t asked_mfps; /* mode has what the camera gives of it just now */
     uint64_t due_us;
+    uint32_t taken;                  /* frames that were ready, also those that nobody fetched */
     v4l2_taken ready[V4L2_LENDABLE]; /* native: waiting to be taken, the oldest first */
     unsigned ready_count;
 } stream;
@@ -38,7 +39,8 @@ typedef struct camera {
     bmb_v4l2 *owner;
     char name[BMB_NAME_MAX];
     char device[128];       /* "": any */
-    char bus[33], card[33]; /* of the one that was found for "any" */
+    char input[33];         /* "": the one in use */
+    char bus[33], card[33]; /* of the one that was found: its place, which is kept for it */
     bool there;
     bmb_err look_err;            /* why it is not */
     uint64_t look_us, looked_at; /* looked_at: the owner's news when it was last looked for */
@@ -74,13 +76,28 @@ struct bmb_v4l2 {
 
 /* Finding it. */
 
-static bool is_taken(void *ctx, const char *path)
+static bool is_taken(void *ctx, const char *path, const char *bus)
 {
     const camera *cam = (const camera *)ctx;
     const bmb_v4l2 *self = cam->owner;
+    (void)bus;
     for (size_t i = 0; i < self->count; i++)
         if (&self->cameras[i] != cam && self->cameras[i].there && strcmp(self->cameras[i].node.path, path) == 0)
             return true;
+    return false;
+}
+
+/* … or kept for another one, which was at this place when it was last seen. */
+static bool is_kept(void *ctx, const char *path, const char *bus)
+{
+    const camera *cam = (const camera *)ctx;
+    const bmb_v4l2 *self = cam->owner;
+    if (bus == NULL) return is_taken(ctx, path, NULL);
+    for (size_t i = 0; i < self->count; i++) {
+        const camera *other = &self->cameras[i];
+        if (other != cam && other->bus[0] != '\0' && strcmp(other->bus, bus) == 0 && strcmp(cam->bus, bus) != 0)
+            return true;
+    }
     return false;
 }
 
@@ -91,9 +108,15 @@ static void explain(camera *cam, bmb_err err)
     const char *path = cam->node.path[0] != '\0' ? cam->node.path : cam->device;
     char who[96] = "";
     switch (err) {
+    case BMB_NO_SIGNAL:
+        v4l2_no_signal(&cam->node, cam->trouble, sizeof cam->trouble);
+        break;
     case BMB_NOT_FOUND:
     case BMB_GONE:
-        if (cam->device[0] == '\0')
+        if (cam->input[0] != '\0' && cam->node.card[0] != '\0' && s->same(s->ctx, path, path))
+            snprintf(cam->trouble, sizeof cam->trouble, "%s has no input \"%s\"; `bambino cameras` lists its inputs",
+                     path, cam->input);
+        else if (cam->device[0] == '\0')
             snprintf(cam->trouble, sizeof cam->trouble, "no camera is attached; plug one in");
         else
             snprintf(cam->trouble, sizeof cam->trouble,
@@ -120,8 +143,14 @@ static void explain(camera *cam, bmb_err err)
             path);
         break;
     default:
+        if (cam->node.pipeline[0] != '\0') {
+            v4l2_not_set_up(&cam->node, cam->trouble, sizeof cam->trouble);
+            break;
+        }
+        if (cam->capture.step != NULL)
+            snprintf(who, sizeof who, " (%s: %s)", cam->capture.step, strerror(-cam->capture.error));
         snprintf(cam->trouble, sizeof cam->trouble,
-                 "%s fails; unplug it and plug it in again, and see the kernel's log", path);
+                 "%s fails%s; unplug it and plug it in again, and see the kernel's log", path, who);
     }
 }
 
@@ -137,14 +166,27 @@ static void learn(camera *cam)
     s->close(s->ctx, fd);
 }
 
-/* Where "any" was asked, the one that was found first stays the one: by its place, or by its name elsewhere. */
-static bmb_err find(camera *cam, v4l2_node *out)
+/* One that was found stays the one: at its place, or, where several are meant, elsewhere at a place that is nobody's.
+ */
+static bmb_err find(const camera *cam, v4l2_node *out)
 {
     const v4l2_system *s = cam->owner->system;
-    if (cam->device[0] != '\0') return v4l2_find(s, cam->device, is_taken, cam, out);
-    if (cam->bus[0] == '\0') return v4l2_find(s, NULL, is_taken, cam, out);
-    bmb_err err = v4l2_find(s, cam->bus, is_taken, cam, out);
-    return err == BMB_OK ? err : v4l2_find(s, cam->card, is_taken, cam, out);
+    v4l2_wanted wanted = { .device = cam->device[0] != '\0' ? cam->device : NULL,
+                           .input = cam->input[0] != '\0' ? cam->input : NULL,
+                           .skip = is_taken,
+                           .ctx = (void *)(uintptr_t)cam };
+    if (cam->device[0] == '/' || cam->bus[0] == '\0') {
+        if (cam->device[0] != '/') wanted.skip = is_kept;
+        return v4l2_find(s, &wanted, out);
+    }
+    v4l2_wanted place = wanted;
+    place.device = cam->bus;
+    bmb_err err = v4l2_find(s, &place, out);
+    bool same = cam->device[0] == '\0' || strcmp(cam->device, out->bus) == 0 || v4l2_contains(out->card, cam->device);
+    if ((err == BMB_OK || err == BMB_NO_SIGNAL) && same) return err;
+    wanted.skip = is_kept;
+    if (wanted.device == NULL) wanted.device = cam->card;
+    return v4l2_find(s, &wanted, out);
 }
 
 static bool look_for(camera *cam)
@@ -159,6 +201,9 @@ static bool look_for(camera *cam)
         learn(cam);
     } else if (found->path[0] != '\0') {
         memcpy(cam->node.path, found->path, sizeof cam->node.path);
+        memcpy(cam->node.card, found->card, sizeof cam->node.card);
+        memcpy(cam->node.pipeline, found->pipeline, sizeof cam->node.pipeline);
+        cam->node.signal = found->signal;
     }
     cam->look_err = err;
     if (err != BMB_OK) explain(cam, err);
@@ -193,10 +238,16 @@ static void end_capture(camera *cam)
 /* It ended by itself: every stream hears of it, and stops. */
 static void fail(camera *cam, bmb_err err)
 {
+    bool changed = cam->capture.changed;
     cam->err = err;
     end_capture(cam);
-    if (err == BMB_GONE) (void)look_for(cam);
-    if (cam->there) explain(cam, BMB_FAILED);
+    if (err == BMB_GONE && !look_for(cam) && cam->look_err == BMB_NO_SIGNAL) cam->err = BMB_NO_SIGNAL;
+    if (!cam->there) return;
+    if (err == BMB_GONE && changed)
+        snprintf(cam->trouble, sizeof cam->trouble, "%s has another signal now; it is started again with that",
+                 cam->node.path);
+    else
+        explain(cam, BMB_FAILED);
 }
 
 static void apply_controls(camera *cam)
@@ -324,6 +375,7 @@ static void spread(camera *cam, v4l2_taken *t)
         if (s->ready_count == V4L2_LENDABLE) {
             v4l2_capture_let(&cam->capture, s->ready[0].buffer);
             memmove(s->ready, s->ready + 1, --s->ready_count * sizeof *s->ready);
+            s->taken++; /* its number is missing */
         }
         v4l2_capture_hold(&cam->capture, t->buffer);
         s->ready[s->ready_count++] = *t;
@@ -495,6 +547,8 @@ static bmb_err take(void *ctx, size_t index, bmb_camera_frame *out)
     if (!cam->capturing) return cam->err != BMB_OK ? cam->err : BMB_GONE;
     bmb_err err = s->native ? s->ready_count > 0 ? BMB_OK : BMB_AGAIN : codec_stream_take(cam->codec, n, out);
     if (err == BMB_AGAIN) s->dry = false;
+    if (err == BMB_OK && s->native) s->taken++;
+    if (!s->native && err == BMB_OK) out->number += (uint32_t)cam->capture.lost;
     if (!s->native || err != BMB_OK) return err;
     const v4l2_taken t = s->ready[0];
     memmove(s->ready, s->ready + 1, --s->ready_count * sizeof *s->ready);
@@ -502,7 +556,8 @@ static bmb_err take(void *ctx, size_t index, bmb_camera_frame *out)
                                .size = t.size,
                                .capture_us = t.capture_us,
                                .key = s->mode.codec == BMB_CODEC_JPEG || t.key,
-                               .cookie = NATIVE_COOKIE | t.buffer };
+                               .cookie = NATIVE_COOKIE | t.buffer,
+                               .number = s->taken + (uint32_t)cam->capture.lost };
     return BMB_OK;
 }
 
@@ -750,6 +805,32 @@ bmb_err bmb_v4l2_state_get(bmb_v4l2 *self, size_t index, bmb_v4l2_state *out)
     out->width = c->setup.width;
     out->height = c->setup.height;
     out->mfps = c->setup.mfps;
+    return BMB_OK;
+}
+
+bmb_err bmb_v4l2_input(bmb_v4l2 *self, size_t camera_number, const char *input)
+{
+    if (self == NULL || camera_number >= self->count) return BMB_NOT_FOUND;
+    camera *cam = &self->cameras[camera_number];
+    snprintf(cam->input, sizeof cam->input, "%s", input);
+    (void)look_for(cam);
+    return BMB_OK;
+}
+
+bmb_err bmb_v4l2_input_text(bmb_v4l2 *self, size_t camera_number, char *out, size_t room)
+{
+    if (self == NULL || camera_number >= self->count) return BMB_NOT_FOUND;
+    const camera *cam = &self->cameras[camera_number];
+    const v4l2_signal *signal = &cam->node.signal;
+    char all[400] = "", what[48] = "";
+    int fd = borrow_fd(cam);
+    if (fd < 0) return BMB_NOT_FOUND;
+    v4l2_input_list(self->system, fd, all, sizeof all);
+    return_fd(cam, fd);
+    if (signal->width > 0)
+        snprintf(what, sizeof what, ": %ux%u at %g/s", signal->width, signal->height, (double)signal->mfps / 1000.0);
+    if (what[0] == '\0' && all[0] == '\0') return BMB_NOT_FOUND;
+    snprintf(out, room, "%s%s%s%s", signal->name, what, all[0] != '\0' ? "; inputs: " : "", all);
     return BMB_OK;
 }
 

@@ -24,6 +24,14 @@ static int call(const v4l2_capture *c, unsigned long request, void *arg)
     return c->system->ioctl(c->system->ctx, c->fd, request, arg);
 }
 
+/* What failed, for whoever looks for the reason. */
+static bmb_err failed(v4l2_capture *c, const char *step, int error)
+{
+    c->step = step;
+    c->error = error;
+    return v4l2_errno(error);
+}
+
 static bmb_err set_format(v4l2_capture *c, v4l2_setup *s)
 {
     struct v4l2_format f = { .type = type_of(c) };
@@ -40,7 +48,8 @@ static bmb_err set_format(v4l2_capture *c, v4l2_setup *s)
         f.fmt.pix.field = V4L2_FIELD_NONE;
     }
     int n = call(c, VIDIOC_S_FMT, &f);
-    if (n < 0) return v4l2_errno(n);
+    if (n == -EINVAL) return BMB_UNSUPPORTED; /* this format, in this size */
+    if (n < 0) return failed(c, "VIDIOC_S_FMT", n);
     uint32_t width = c->planes ? f.fmt.pix_mp.width : f.fmt.pix.width;
     uint32_t height = c->planes ? f.fmt.pix_mp.height : f.fmt.pix.height;
     uint32_t fourcc = c->planes ? f.fmt.pix_mp.pixelformat : f.fmt.pix.pixelformat;
@@ -117,14 +126,14 @@ static bmb_err map_one(v4l2_capture *c, v4l2_pool *p, unsigned index)
     struct v4l2_buffer b = buffer_of(c, index, &plane);
     v4l2_slot *s = &p->slots[index];
     int n = call(c, VIDIOC_QUERYBUF, &b);
-    if (n < 0) return v4l2_errno(n);
+    if (n < 0) return failed(c, "VIDIOC_QUERYBUF", n);
     s->room = c->planes ? plane.length : b.length;
     if (s->room == 0) return BMB_FAILED;
     int64_t offset = c->planes ? plane.m.mem_offset : b.m.offset;
     n = c->system->map(c->system->ctx, c->fd, s->room, offset, &s->at);
     if (n < 0) s->at = NULL;
     atomic_store(&s->refs, 0);
-    return v4l2_errno(n);
+    return n < 0 ? failed(c, "mmap", n) : BMB_OK;
 }
 
 static bmb_err provide_buffers(v4l2_capture *c)
@@ -133,7 +142,7 @@ static bmb_err provide_buffers(v4l2_capture *c)
     if (!choose_pool(c)) return BMB_IN_USE;
     v4l2_pool *p = &c->pools[c->pool];
     int n = call(c, VIDIOC_REQBUFS, &r);
-    if (n < 0) return v4l2_errno(n);
+    if (n < 0) return failed(c, "VIDIOC_REQBUFS", n);
     p->count = r.count < V4L2_BUFFERS ? r.count : V4L2_BUFFERS;
     if (p->count <= STAY) return BMB_LIMIT; /* none could be lent */
     for (unsigned i = 0; i < p->count; i++) {
@@ -142,7 +151,7 @@ static bmb_err provide_buffers(v4l2_capture *c)
     }
     for (unsigned i = 0; i < p->count; i++) {
         n = queue(c, i);
-        if (n < 0) return v4l2_errno(n);
+        if (n < 0) return failed(c, "VIDIOC_QBUF", n);
     }
     p->active = true;
     return BMB_OK;
@@ -155,17 +164,21 @@ static bmb_err begin(v4l2_capture *c, v4l2_setup *setup)
     set_rate(c, setup);
     err = provide_buffers(c);
     if (err != BMB_OK) return err;
-    struct v4l2_event_subscription size = { .type = V4L2_EVENT_SOURCE_CHANGE };
+    struct v4l2_event_subscription size = { .type = V4L2_EVENT_SOURCE_CHANGE, .id = c->input };
     c->tells_size = call(c, VIDIOC_SUBSCRIBE_EVENT, &size) >= 0; /* few do */
     uint32_t type = type_of(c);
-    return v4l2_errno(call(c, VIDIOC_STREAMON, &type));
+    int n = call(c, VIDIOC_STREAMON, &type);
+    return n < 0 ? failed(c, "VIDIOC_STREAMON", n) : BMB_OK;
 }
 
 bmb_err v4l2_capture_start(v4l2_capture *c, const v4l2_node *node, v4l2_setup *setup)
 {
     if (c->fd < 0) c->fd = c->system->open(c->system->ctx, node->path);
-    if (c->fd < 0) return v4l2_errno(c->fd);
+    if (c->fd < 0) return failed(c, "open", c->fd);
     c->planes = node->planes;
+    c->input = node->signal.input;
+    c->changed = false;
+    c->step = NULL;
     c->counted = false;
     c->errors = 0;
     bmb_err err = begin(c, setup);
@@ -248,17 +261,23 @@ static bmb_err judge(v4l2_capture *c, int error)
 {
     switch (-error) {
     case EAGAIN:
-        return size_changed(c) ? BMB_GONE : BMB_AGAIN;
+        c->changed = size_changed(c);
+        return c->changed ? BMB_GONE : BMB_AGAIN;
     case EIO: /* one picture was lost on its way */
         c->bad++;
-        return ++c->errors >= ERRORS_MOST ? BMB_FAILED : BMB_AGAIN;
+        if (++c->errors < ERRORS_MOST) return BMB_AGAIN;
+        break;
     case EPIPE: /* the last picture before a change was taken */
+        c->changed = true;
+        return BMB_GONE;
     case ENODEV:
     case ENXIO:
         return BMB_GONE;
     default:
-        return BMB_FAILED;
+        break;
     }
+    (void)failed(c, "VIDIOC_DQBUF", error);
+    return BMB_FAILED;
 }
 
 static void count(v4l2_capture *c, uint32_t sequence)

@@ -39,14 +39,18 @@ typedef struct v4l2_capture {
     int fd;                   /* -1: closed */
     bool watched, tells_size; /* tells_size: an event comes when the input has another size */
     bool planes;
+    uint32_t input;         /* in use, as the events of its source name it */
     v4l2_setup setup;       /* in force */
     bool limited;           /* range of raw samples, as the driver tells it */
     uint32_t stride, image; /* bytes: of a row, of a picture as the driver says */
     v4l2_pool pools[V4L2_POOLS];
     unsigned pool; /* the present one */
     uint32_t sequence;
-    bool counted;    /* sequence is of this capture */
-    unsigned errors; /* in a row */
+    bool counted;     /* sequence is of this capture */
+    bool changed;     /* capturing ended since another signal arrives, or none */
+    const char *step; /* what failed last, as the kernel calls it; NULL: nothing */
+    int error;        /* … with this errno, negated */
+    unsigned errors;  /* in a row */
     uint64_t frames, lost, bad;
 } v4l2_capture;
 
@@ -67,8 +71,8 @@ void v4l2_capture_stop(v4l2_capture *c);
 void v4l2_capture_close(v4l2_capture *c);
 /* Unmaps what is still held, too. */
 void v4l2_capture_free(v4l2_capture *c);
-/* The next picture, held once. BMB_AGAIN: none yet. BMB_GONE: capturing ended, because the device is gone, or its
- * picture has another size now. BMB_FAILED: it goes on and on failing. */
+/* The next picture, held once. BMB_AGAIN: none yet. BMB_GONE: capturing ended, because the device is gone, or
+ * (changed) its signal is. BMB_FAILED: it goes on and on failing. */
 bmb_err v4l2_capture_take(v4l2_capture *c, v4l2_taken *out);
 void v4l2_capture_hold(v4l2_capture *c, unsigned buffer);
 void v4l2_capture_let(v4l2_capture *c, unsigned buffer);

@@ -57,6 +57,21 @@ void v4l2_denied(const v4l2_system *s, const char *path, char *out, size_t room)
         snprintf(out, room, "%s may be used by its owner alone; change its permissions", path);
 }
 
+void v4l2_no_signal(const v4l2_node *node, char *out, size_t room)
+{
+    snprintf(out, room, "%s has %s%s%s; plug a source in, switch it on, or choose another input (video-input)",
+             node->path, node->signal.why, node->signal.name[0] != '\0' ? " at its input " : "", node->signal.name);
+}
+
+void v4l2_not_set_up(const v4l2_node *node, char *out, size_t room)
+{
+    snprintf(
+        out, room,
+        "%s is the end of a sensor pipeline (%s): a program such as media-ctl has to set it up first. Then name it "
+        "in device, or let a program capture (program)",
+        node->path, node->pipeline);
+}
+
 bmb_err bmb_v4l2_found(size_t index, bmb_v4l2_device *out)
 {
     char path[V4L2_PATH];
@@ -64,8 +79,10 @@ bmb_err bmb_v4l2_found(size_t index, bmb_v4l2_device *out)
     v4l2_node *node = malloc(sizeof *node);
     bmb_err result = s == NULL || node == NULL ? BMB_NO_MEMORY : BMB_NOT_FOUND;
     for (size_t i = 0; result == BMB_NOT_FOUND && s->list(s->ctx, i, path, sizeof path); i++) {
-        bmb_err err = v4l2_probe(s, path, node);
-        if (err == BMB_UNSUPPORTED || err == BMB_NOT_FOUND || index-- > 0) continue;
+        bmb_err err = v4l2_probe(s, path, NULL, node);
+        bool piece = node->pipeline[0] != '\0'; /* of a camera that is more than a node */
+        if (piece) err = BMB_UNSUPPORTED;
+        if ((err == BMB_UNSUPPORTED && !piece) || err == BMB_NOT_FOUND || index-- > 0) continue;
         result = BMB_OK;
         memset(out, 0, sizeof *out);
         memcpy(out->path, node->path, sizeof out->path);
@@ -74,6 +91,8 @@ bmb_err bmb_v4l2_found(size_t index, bmb_v4l2_device *out)
         memcpy(out->driver, node->driver, sizeof out->driver);
         out->err = err;
         if (err == BMB_DENIED) v4l2_denied(s, node->path, out->trouble, sizeof out->trouble);
+        if (err == BMB_NO_SIGNAL) v4l2_no_signal(node, out->trouble, sizeof out->trouble);
+        if (piece) v4l2_not_set_up(node, out->trouble, sizeof out->trouble);
         out->begin = begin_with(node);
         list_formats(node, out->formats, sizeof out->formats);
     }

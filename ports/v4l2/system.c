@@ -1,6 +1,8 @@
 /* The calls of v4l2_system on a Linux kernel. */
 #include "v4l2/system.h"
 
+#include "v4l2/pipeline.h"
+
 #include <ctype.h>
 #include <dirent.h>
 #include <errno.h>
@@ -15,6 +17,7 @@
 #include <sys/ioctl.h>
 #include <sys/mman.h>
 #include <sys/stat.h>
+#include <sys/sysmacros.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -175,12 +178,20 @@ static bool same(void *ctx, const char *path, const char *node)
     return stat(path, &a) == 0 && stat(node, &b) == 0 && S_ISCHR(a.st_mode) && a.st_rdev == b.st_rdev;
 }
 
+static bool pipeline(void *ctx, const char *path, char *out, size_t room)
+{
+    struct stat node;
+    (void)ctx;
+    out[0] = '\0';
+    return stat(path, &node) == 0 && v4l2_pipeline_find(major(node.st_rdev), minor(node.st_rdev), out, room);
+}
+
 v4l2_system *v4l2_kernel(bmb_linux *waiting)
 {
     kernel *self = calloc(1, sizeof *self);
     if (self == NULL) return NULL;
-    self->table = (v4l2_system){ self,  list,         open_node, close_node, call,   map,   unmap,
-                                 await, monotonic_us, watch,     changed,    holder, group, same };
+    self->table = (v4l2_system){ self,         list,  open_node, close_node, call,  map,  unmap,   await,
+                                 monotonic_us, watch, changed,   holder,     group, same, pipeline };
     self->waiting = waiting;
     self->news = inotify_init1(IN_NONBLOCK | IN_CLOEXEC);
     if (self->news >= 0 && inotify_add_watch(self->news, FOLDER, IN_CREATE | IN_DELETE | IN_ATTRIB) < 0) {

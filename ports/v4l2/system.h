@@ -37,6 +37,8 @@ typedef struct v4l2_system {
     bool (*group)(void *ctx, const char *path, char *out, size_t room);
     /* Is `path`, which may be a symbolic link, this node? */
     bool (*same)(void *ctx, const char *path, const char *node);
+    /* As v4l2_pipeline_find(). */
+    bool (*pipeline)(void *ctx, const char *path, char *out, size_t room);
 } v4l2_system;
 
 /* The kernel's. `waiting`: whose wait is to end; NULL: nobody's. NULL: no memory. */

@@ -108,6 +108,7 @@
 #define BMB_REPORT_OUT_US 1000000u /* between two reports of what went out */
 #define BMB_QUALITY_FIRST 75       /* JPEG bit rate: where a camera does not tell its quality */
 #define BMB_QUALITY_LEAST 20u      /* below, blocks are all that is seen */
+#define BMB_JPEG_LEAD_MOST 4096u   /* bytes before an image that are cut off: a page at most, or a driver is broken */
 #define BMB_QUALITY_MOST 90u       /* above, images grow without looking better */
 #define BMB_TS_BURST_US 25000u     /* a frame of a transport stream leaves within, so that PCRs stay close */
 #define BMB_TOKEN_UDP 12u          /* tokens of sockets: outlets first, then UDP sockets, then connections */

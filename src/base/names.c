@@ -16,7 +16,7 @@ const char *bmb_err_name(bmb_err err)
 {
     static const char names[] =
         "ok\0again\0gone\0bad-argument\0bad-data\0no-memory\0no-room\0limit\0in-use\0not-found\0"
-        "denied\0unknown\0unsupported\0timed-out\0no-route\0refused\0failed\0";
+        "denied\0unknown\0unsupported\0timed-out\0no-route\0refused\0failed\0no-signal\0";
     const char *name = name_at(names, (size_t)err);
     return name != NULL ? name : "failed";
 }
@@ -91,7 +91,11 @@ const char *bmb_doing_name(bmb_doing doing)
 
 const char *bmb_camera_state_name(bmb_camera_state state)
 {
-    static const char names[] = "off\0starting\0running\0waiting\0resting\0";
+    static const char names[] = "off\0starting\0running\0waiting\0"
+#if BMB_WITH_RESTING || BMB_WITH_REPAIR
+                                "resting\0no-signal\0"
+#endif
+        ;
     return name_at(names, (size_t)state);
 }
 

@@ -55,6 +55,8 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->preview = f->config->preview;
     out->codec = f->camera.mode.codec;
     out->camera_state = f->camera.resting ? BMB_CAMERA_RESTING : f->camera.state;
+    if (BMB_WITH_REPAIR && f->camera.state == BMB_CAMERA_WAITING && f->camera.err == BMB_NO_SIGNAL)
+        out->camera_state = BMB_CAMERA_NO_SIGNAL;
     out->camera_err = f->camera.err;
     out->width = f->camera.mode.width;
     out->height = f->camera.mode.height;
@@ -75,6 +77,10 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     out->shed = f->shed;
     out->restarts = f->camera.restarts;
     out->gap_ms_most = f->camera.gap_ms_most;
+#if BMB_WITH_REPAIR
+    out->camera_dropped = f->camera.dropped;
+    out->repaired = f->repaired;
+#endif
     for (size_t i = f->tracks; i-- > 0;) add_track(&f->track[i], now, out); /* the pictures last */
 #if BMB_WITH_DAYLIGHT
     out->brightness = -1;

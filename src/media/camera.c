@@ -75,6 +75,9 @@ bmb_err bmb_camera_start(bmb_context *x, bmb_camera *c, bool *news)
     if (effective.mfps == 0) effective.mfps = asked->mfps; /* not known: as was asked, until it is measured */
     *news = !bmb_mode_same(&c->mode, &effective);
     c->mode = effective;
+#if BMB_WITH_REPAIR
+    c->number = 0;
+#endif
     c->state = BMB_CAMERA_STARTING;
     c->heard_us = x->now;
     return BMB_OK;
@@ -127,6 +130,16 @@ void bmb_camera_heard(bmb_context *x, bmb_camera *c)
     bmb_camera_tell(x, c, BMB_EVENT_CAMERA_BACK, BMB_OK, bmb_ms_between(c->gap_us, x->now), 0);
     c->gap_us = 0;
 }
+
+#if BMB_WITH_REPAIR
+void bmb_camera_count(bmb_camera *c, uint32_t number)
+{
+    uint32_t missing = number - c->number - 1;
+    /* While its encoder rests nobody misses anything; and a driver may begin anew. */
+    if (number != 0 && c->number != 0 && !c->resting && missing < INT32_MAX) c->dropped += missing;
+    c->number = c->resting ? 0 : number;
+}
+#endif
 
 void bmb_camera_want_key(bmb_context *x, bmb_camera *c)
 {

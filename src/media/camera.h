@@ -21,6 +21,9 @@ typedef struct bmb_camera {
     bool restored;   /* saved controls were looked for */
     uint32_t retry_ms, restarts;
     uint32_t gap_ms_most;
+#if BMB_WITH_REPAIR
+    uint32_t number, dropped; /* of its last frame, 0: not known; frames that were missing between their numbers */
+#endif
     uint64_t heard_us; /* last frame, or start */
     uint64_t awake_us; /* its encoder goes on since then, and what comes may be older; 0: it does not */
     uint64_t retry_us; /* next start */
@@ -58,6 +61,8 @@ void bmb_camera_fail(bmb_context *x, bmb_camera *c, bmb_err err);
 void bmb_camera_look(bmb_context *x, bmb_camera *c);
 /* A frame has come. */
 void bmb_camera_heard(bmb_context *x, bmb_camera *c);
+/* The number of that frame; 0: not known. */
+void bmb_camera_count(bmb_camera *c, uint32_t number);
 /* Looks at stalls and retries; returns when it wants to be looked at again. *start: it is to be started again, now. */
 uint64_t bmb_camera_tend(bmb_context *x, bmb_camera *c, bool *start);
 /* Asks for a key frame, now or as soon as the pause since the last request is over. */

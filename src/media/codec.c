@@ -3,14 +3,61 @@
 #include <stddef.h>
 #include <string.h>
 
+#include "base/bounds.h"
+#include "wire/jpeg_scan.h"
 #include "wire/sdp.h"
+
+#if BMB_WITH_REPAIR
+static const uint8_t end_marker[2] = { 0xFF, 0xD9 };
+
+/* Bytes before the start of an image: some cameras and drivers write a header or what was left over. */
+static void trim(bmb_arrival *a)
+{
+    for (uint32_t at = 0; at + 3 <= a->size && at <= BMB_JPEG_LEAD_MOST; at++) {
+        const uint8_t *d = a->data + at;
+        if (d[0] != 0xFF || d[1] != 0xD8 || d[2] != 0xFF) continue;
+        a->repaired = at > 0;
+        a->data = d;
+        a->size -= at;
+        return;
+    }
+}
+
+/* One that lacks its end marker, and nothing else: every block of it is there. */
+static bool lacks_end(bmb_arrival *a, bmb_jpeg *jpeg)
+{
+    bmb_jpeg_sum sum;
+    if (!bmb_jpeg_scan(a->data, jpeg, a->size, &sum)) return false;
+    jpeg->scan_end = (uint32_t)sum.end;
+    jpeg->scans = 1;
+    jpeg->size = sum.end;
+    a->added = sizeof end_marker;
+    a->repaired = true;
+    return true;
+}
+
+static void fill_jpeg(const bmb_codec_state *state, const bmb_arrival *a, uint8_t *out, void *facts)
+{
+    bmb_jpeg jpeg;
+    (void)state;
+    memcpy(out, a->data, a->size);
+    memcpy(out + a->size, end_marker, sizeof end_marker);
+    if (BMB_WITH_RTP && bmb_jpeg_parse(out, a->size + sizeof end_marker, &jpeg) == BMB_OK)
+        bmb_jpeg_facts_of(out, &jpeg, (bmb_jpeg_facts *)facts);
+}
+#endif
 
 static bool inspect_jpeg(bmb_codec_state *state, bmb_arrival *a, bool kept)
 {
     bmb_jpeg jpeg;
     bmb_jpeg_facts *facts = (bmb_jpeg_facts *)a->facts;
     (void)kept;
+#if BMB_WITH_REPAIR
+    trim(a);
+    if (bmb_jpeg_parse(a->data, a->size, &jpeg) != BMB_OK && !(kept && lacks_end(a, &jpeg))) return false;
+#else
     if (bmb_jpeg_parse(a->data, a->size, &jpeg) != BMB_OK) return false;
+#endif
     a->size = (uint32_t)jpeg.size;
     a->key = true;
     if (!BMB_WITH_RTP) return true;
@@ -60,6 +107,9 @@ static const bmb_codec_row rows[BMB_CODEC_COUNT] = {
                          .steered = true,
                          .rtp_type = BMB_RTP_TYPE_JPEG,
                          .inspect = inspect_jpeg,
+#if BMB_WITH_REPAIR
+                         .fill = fill_jpeg,
+#endif
                          .describe = BMB_WITH_RTP ? bmb_sdp_jpeg : NULL },
 #if BMB_WITH_H264
     [BMB_CODEC_H264] = { .codec = BMB_CODEC_H264,

@@ -22,9 +22,10 @@ typedef struct bmb_codec_state {
 typedef struct bmb_arrival {
     const uint8_t *data;
     uint32_t size;  /* without padding behind it */
-    uint32_t added; /* bytes that `fill` puts before it: a late comer needs parameter sets */
+    uint32_t added; /* bytes that `fill` adds: parameter sets before it for late comers, or an end marker behind it */
     bool key;       /* can be decoded without those before it */
     bool news;      /* descriptions say something else from now on */
+    bool repaired;  /* its start was cut off, or its end marker is to be added */
     void *facts;    /* facts_size bytes */
 } bmb_arrival;
 

@@ -181,6 +181,9 @@ static bool ingest(bmb_context *x, bmb_feed *feed, const bmb_camera_frame *in)
         lost(x, feed, BMB_EVENT_FRAME_BAD, in->size);
         return false;
     }
+#if BMB_WITH_REPAIR
+    feed->repaired += a.repaired;
+#endif
     if (BMB_WITH_H264 && t->needs_key && !a.key) {
         feed->dropped++;
         bmb_camera_want_key(x, &feed->camera);
@@ -294,6 +297,7 @@ void bmb_feed_take(bmb_context *x, bmb_feed *feed)
     if (bmb_camera_is_off(c)) return;
     for (unsigned i = 0; i < BMB_SLOTS_LEAST; i++) {
         bmb_camera_frame in;
+        if (BMB_WITH_REPAIR) in.number = 0; /* a driver that knows of none says nothing */
         bmb_err err = cameras->take(cameras->ctx, c->index, &in);
         if (err == BMB_AGAIN) return;
         if (err != BMB_OK) {
@@ -301,6 +305,9 @@ void bmb_feed_take(bmb_context *x, bmb_feed *feed)
             return;
         }
         if (!BMB_WITH_RESTING || !c->resting) bmb_camera_heard(x, c);
+#if BMB_WITH_REPAIR
+        bmb_camera_count(c, in.number);
+#endif
         if (in.data == NULL) in.size = 0;
         if (in.capture_us > x->now) in.capture_us = x->now; /* ahead of the clock: ages would be enormous */
         if (is_old(x, c, in.capture_us) || !ingest(x, feed, &in)) cameras->release(cameras->ctx, c->index, in.cookie);

@@ -55,6 +55,9 @@ typedef struct bmb_feed {
     uint64_t behind_us;  /* … and of recorders that lost some */
     uint64_t sent, skipped, bytes_sent;
     uint32_t dropped, bad, too_large; /* enough for four years at 30/s */
+#if BMB_WITH_REPAIR
+    uint32_t repaired;
+#endif
     uint32_t stalled, shed;
     bmb_tame tame;
 #if BMB_WITH_DAYLIGHT

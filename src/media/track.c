@@ -73,7 +73,7 @@ bmb_frame *bmb_track_put(bmb_track *t, const bmb_arrival *a, const bmb_camera_fr
 {
     bmb_frame *frame = reserve(t, a->size + a->added);
     if (frame == NULL) return NULL;
-    if (BMB_WITH_H264 && a->added > 0) {
+    if ((BMB_WITH_H264 || BMB_WITH_REPAIR) && a->added > 0) {
         t->row->fill(&t->codec, a, bmb_reel_bytes(&t->reel, frame), frame->facts);
         return frame;
     }
@@ -81,7 +81,7 @@ bmb_frame *bmb_track_put(bmb_track *t, const bmb_arrival *a, const bmb_camera_fr
     if (t->reel.memory != NULL) {
         memcpy(bmb_reel_bytes(&t->reel, frame), a->data, a->size);
     } else {
-        frame->data = in->data;
+        frame->data = a->data;
         frame->cookie = in->cookie;
     }
     return frame;

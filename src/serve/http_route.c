@@ -320,7 +320,9 @@ void bmb_http_error(bmb_writer *w, unsigned status, const bmb_http_terms *terms,
     uint8_t *text = w->at + (room - most);
     bmb_writer body = bmb_writer_of(text, most < ERROR_TEXT_MOST ? most : ERROR_TEXT_MOST);
     bmb_put_text(&body, "%u %s\n", status, bmb_reason(BMB_REASON_HTTP, status));
+#if BMB_WITH_ACCESS || BMB_WITH_FOLLOWING
     if (terms->why != NULL) bmb_put_str(&body, terms->why);
+#endif
     if (BMB_WITH_RTSP && status == 404 && config != NULL && rtsp) {
         bmb_put_str(&body, "Players find the feeds here, at rtsp:// with this host and port.\n");
         for (size_t i = 0; i < config->feed_count; i++)

@@ -62,7 +62,9 @@ typedef struct bmb_http_terms {
     const char *extra;        /* further lines; NULL: none */
     const char *etag;         /* of the answer; NULL: none */
 #endif
+#if BMB_WITH_ACCESS || BMB_WITH_FOLLOWING
     const char *why; /* of a refusal, a line of its document; NULL: it says enough */
+#endif
 } bmb_http_terms;
 
 /* Further lines of the head; NULL: none. */

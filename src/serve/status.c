@@ -146,8 +146,13 @@ static void put_suffixes(cJSON *o, bmb_codec codec)
         if (bmb_format_over_http(format, codec)) bmb_json_item(list, format->info.suffix);
 }
 
-size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char *out, size_t room)
+/* whole: with what a small buffer may have no room for. */
+static size_t put_feed(const bmb_feed_stats *s, bool whole, void *memory, size_t size, char *out, size_t room)
 {
+    static const member odd[] = {
+        MEMBER("camera_dropped", bmb_feed_stats, camera_dropped, NUMBER),
+        MEMBER("repaired", bmb_feed_stats, repaired, NUMBER),
+    };
     static const member camera[] = {
         MEMBER("camera_restarts", bmb_feed_stats, restarts, NUMBER),
         MEMBER("camera_gap_ms_most", bmb_feed_stats, gap_ms_most, NUMBER),
@@ -209,7 +214,16 @@ size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char 
     PUT(o, s, frames);
     put_verdict(o, &s->held_by);
     if (BMB_WITH_FOLLOWING && s->follows_kbps > 0) bmb_json_number(o, "follows_kbps", s->follows_kbps);
+    if (BMB_WITH_REPAIR && whole) {
+        PUT(o, s, odd);
+    }
     return bmb_json_end(o, out, room);
+}
+
+size_t bmb_status_feed(const bmb_feed_stats *s, void *memory, size_t size, char *out, size_t room)
+{
+    size_t written = put_feed(s, true, memory, size, out, room);
+    return written > 0 || !BMB_WITH_REPAIR ? written : put_feed(s, false, memory, size, out, room);
 }
 
 size_t bmb_status_sign_in(size_t number, const char *name, const bmb_addr *peer, uint64_t since_ms, uint64_t idle_ms,

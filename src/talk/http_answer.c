@@ -31,7 +31,11 @@ static void refuse(bmb_talk *t, bmb_conn *c, uint16_t status, const char *extra,
     bmb_writer w = bmb_http_answer(t, c);
     bmb_http_terms terms = bmb_http_terms_of(t, c);
     bmb_http_set_extra(&terms, extra);
+#if BMB_WITH_ACCESS || BMB_WITH_FOLLOWING
     terms.why = why;
+#else
+    (void)why;
+#endif
     if (status != 503 && status != 404 && status != 401) t->bad_requests++;
     if (status == 404) bmb_conn_not_found(t, c, "HTTP ", c->http.path.text, c->http.path.size);
     bmb_http_error(&w, status, &terms, t->x->config, bmb_conn_hidden(t, c), bmb_http_wrong_door(c));

@@ -158,12 +158,9 @@ bmb_err bmb_jpeg_parse(const uint8_t *data, size_t size, bmb_jpeg *out)
         if (marker == EOI) break;
         if (!take_segment(&p, &r, marker)) return BMB_BAD_DATA;
         if (marker != SOS) continue;
-        uint32_t begin = offset_of(&p, r.at);
+        if (out->scans == 0) out->scan_at = offset_of(&p, r.at);
         if (!skip_scan(&r)) return BMB_BAD_DATA;
-        if (out->scans++ == 0) {
-            out->scan_at = begin;
-            out->scan_end = offset_of(&p, r.at);
-        }
+        if (out->scans++ == 0) out->scan_end = offset_of(&p, r.at);
         if (out->scans == UINT8_MAX) return BMB_BAD_DATA;
     }
     if (out->scans == 0) return BMB_BAD_DATA;

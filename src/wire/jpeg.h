@@ -36,7 +36,7 @@ typedef struct bmb_jpeg {
 } bmb_jpeg;
 
 /* Checks the image from start-of-image to end-of-image. BMB_BAD_DATA: cut off, garbled in a way that the structure
- * shows, or no JPEG. */
+ * shows, or no JPEG; *out has what stands before that: scans 0 and a scan_at: its first scan was begun. */
 bmb_err bmb_jpeg_parse(const uint8_t *data, size_t size, bmb_jpeg *out);
 
 #endif

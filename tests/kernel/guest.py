@@ -278,13 +278,13 @@ def raw():
     os.makedirs(f"{WORK}/m/lib", exist_ok=True)
     if not os.path.exists(f"{WORK}/m/lib/modules"):
         os.symlink(f"{WORK}/modules", f"{WORK}/m/lib/modules")
-    done = subprocess.run(["modprobe", "-d", f"{WORK}/m", "vivid", "n_devs=2", "node_types=0x1,0x1", "multiplanar=1,2",
-                           "num_inputs=1,1", "input_types=0,0"], capture_output=True, text=True)
-    if not wait_for(lambda: len(nodes()) >= 2, 5):
+    done = subprocess.run(["modprobe", "-d", f"{WORK}/m", "vivid", "n_devs=3", "node_types=0x1,0x1,0x1",
+                           "multiplanar=1,2,1", "num_inputs=1,1,2", "input_types=0,0,0xd"], capture_output=True, text=True)
+    if not wait_for(lambda: len(nodes()) >= 3, 5):
         check("vivid is there", False, done.stderr)
         return
     status, out = run("cameras")
-    check("single- and multi-planar nodes are listed", status == 0 and out.count("driver vivid") == 2, "" if status == 0 else out)
+    check("single- and multi-planar nodes are listed", status == 0 and out.count("driver vivid") == 3, "" if status == 0 else out)
     device = Device(OUTLETS + """[camera front]
 device = /dev/video0
 [feed large]
@@ -321,11 +321,41 @@ rate = 5
     check("and the device ends well", device.end() == 0)
 
 
+def a_receiver():
+    """An HDMI receiver, with a second input; what arrives is the driver's to say."""
+    if len(nodes()) < 3:
+        return
+    status, out = run("cameras")
+    says("its inputs are told", out, "signal   TV 0; inputs: 0 TV 0 (in use), 1 HDMI 0")
+    device = Device(OUTLETS + """[camera hdmi]
+device = /dev/video2
+video-input = HDMI
+[feed hdmi]
+size = 320x180
+rate = 2
+""")
+    status, out = run("cameras", f"{WORK}/device.ini")
+    says("what arrives at its input is told", out, "signal   HDMI 0: 1280x720 at 60/s; inputs: 0 TV 0, 1 HDMI 0 (in use)")
+    state = lambda: re.search(rb'"camera_state":"([^"]*)"', fetch("/status.json")[1])[1]
+    status, body = fetch("/hdmi.jpg")
+    check("what arrives is served", status == 200 and size_of(body) == (320, 180))
+    viewer = Viewer("/hdmi.mjpeg")
+    wait_for(lambda: viewer.count > 1, 10)
+    check("the source is switched off", control("/dev/video2", "DV Timings Signal Mode", 1))
+    check("the status says that there is no signal", wait_for(lambda: state() == b"no-signal", 20), state())
+    says("and so does the log", device.text(), "no signal: /dev/video2 has no signal at its input HDMI")
+    before = viewer.count
+    check("it is switched on again", control("/dev/video2", "DV Timings Signal Mode", 0))
+    check("and the viewer goes on", wait_for(lambda: viewer.count > before + 1, 20) and not viewer.ended)
+    check("and the device ends well", device.end() == 0)
+
+
 without_a_camera()
 the_first_picture()
 no_permission()
 two_equal_cameras()
 unplugged(cycles)
 raw()
+a_receiver()
 print(f"{passed} passed, {failed} failed")
 sys.exit(failed > 0)

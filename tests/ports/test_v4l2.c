@@ -335,7 +335,8 @@ static void starting_fails_with_a_reason(void **state)
         { &n->request_err, -EBUSY, BMB_IN_USE, "is used by" },
         { &n->format_err, -EBUSY, BMB_IN_USE, "is used by" },
         { &n->format_err, -EINVAL, BMB_UNSUPPORTED, "no format that can be used" },
-        { &n->query_err, -EINVAL, BMB_UNSUPPORTED, "" },
+        { &n->query_err, -EINVAL, BMB_FAILED, "fails (VIDIOC_QUERYBUF: Invalid argument)" },
+        { &n->on_err, -EINVAL, BMB_FAILED, "fails (VIDIOC_STREAMON: Invalid argument)" },
         { &n->map_err, -ENOMEM, BMB_NO_MEMORY, "" },
         { &n->queue_err, -EIO, BMB_FAILED, "" },
     };

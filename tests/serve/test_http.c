@@ -160,9 +160,22 @@ static void the_largest_status_objects_fit(void **state)
     feed.codec = BMB_CODEC_H264;
     feed.camera_state = BMB_CAMERA_STARTING;
     feed.camera_err = BMB_UNSUPPORTED;
-    feed.frames = feed.sent = feed.skipped = feed.dropped = feed.bytes_sent = 999999999999999;
-    feed.bad = feed.too_large = feed.newest_ms = 4000000000;
-    assert_true(bmb_status_feed(&feed, memory, sizeof memory, out, sizeof out) > 500);
+    /* Four years at 30/s, with all bounds reached. */
+    feed.sent = feed.skipped = 999999999999;
+    feed.bytes_sent = 999999999999999;
+    feed.frames = feed.dropped = feed.dropped_for_rate = feed.bad = feed.too_large = feed.newest_ms = 4000000000;
+    feed.width = feed.height = 8192;
+    feed.asked = (bmb_mode){ BMB_CODEC_H264, 8191, 8191, 238999 };
+    feed.mfps_set = feed.mfps = 239999;
+    feed.kbps = feed.kbps_set = feed.follows_kbps = feed.held_by.is = feed.held_by.of = 10000000;
+    feed.reel_frames = feed.reel_pinned = 64;
+    assert_true(bmb_status_feed(&feed, memory, sizeof memory, out, sizeof out) > 900);
+    assert_null(strstr(out, "camera_dropped")); /* there is no room for the last ones, and the rest is whole */
+    assert_non_null(strstr(out, "\"follows_kbps\":10000000}"));
+    feed.title = "W";
+    assert_true(bmb_status_feed(&feed, memory, sizeof memory, out, sizeof out) > 900);
+    assert_non_null(strstr(out, "\"camera_dropped\":4294967295,\"repaired\":4294967295}"));
+    feed.title = title;
     assert_int_equal(bmb_status_feed(&feed, memory, 600, out, sizeof out), 0);
     assert_int_equal(bmb_status_feed(&feed, memory, sizeof memory, out, 100), 0);
 

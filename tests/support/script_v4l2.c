@@ -280,6 +280,40 @@ static int query_capability(const script_node *n, struct v4l2_capability *c)
     return 0;
 }
 
+static int enum_input(const script_node *n, struct v4l2_input *in)
+{
+    if (in->index >= 3 || n->inputs[in->index] == NULL) return -EINVAL;
+    snprintf((char *)in->name, sizeof in->name, "%s", n->inputs[in->index]);
+    in->status = (int)in->index == n->input ? (uint32_t)n->input_status : 0;
+    in->capabilities = (n->digital ? V4L2_IN_CAP_DV_TIMINGS : 0) | (n->analogue ? V4L2_IN_CAP_STD : 0);
+    return 0;
+}
+
+/* 10 lines and columns of blanking each. */
+static int query_timings(const script_node *n, struct v4l2_dv_timings *t)
+{
+    if (!n->digital) return -ENODATA;
+    if (n->timings_err != 0) return n->timings_err;
+    t->type = V4L2_DV_BT_656_1120;
+    t->bt.width = n->signal_width;
+    t->bt.height = n->signal_height;
+    t->bt.hsync = t->bt.vsync = 10;
+    t->bt.pixelclock = (uint64_t)(n->signal_width + 10) * (n->signal_height + 10) * n->signal_fps;
+    return 0;
+}
+
+/* The picture has the source's size from then on. */
+static int set_timings(script_node *n, const struct v4l2_dv_timings *t)
+{
+    if (n->capture.streaming) return -EBUSY;
+    n->set_width = t->bt.width;
+    for (size_t i = 0; i < n->row_count; i++) {
+        n->rows[i].width = (uint16_t)t->bt.width;
+        n->rows[i].height = (uint16_t)t->bt.height;
+    }
+    return 0;
+}
+
 static int switch_on(script_node *n, uint32_t type, bool on)
 {
     script_queue *q = queue_of(n, type);
@@ -335,6 +369,27 @@ static int call_locked(void *ctx, int fd, unsigned long request_number, void *ar
     }
     case VIDIOC_S_CTRL:
         return set_control(n, arg);
+    case VIDIOC_ENUMINPUT:
+        return n->inputs[0] != NULL ? enum_input(n, arg) : -ENOTTY;
+    case VIDIOC_G_INPUT:
+        *(int *)arg = n->input;
+        return n->inputs[0] != NULL ? 0 : -ENOTTY;
+    case VIDIOC_S_INPUT:
+        n->input = *(const int *)arg;
+        return 0;
+    case VIDIOC_QUERY_DV_TIMINGS:
+        return query_timings(n, arg);
+    case VIDIOC_S_DV_TIMINGS:
+        return set_timings(n, arg);
+    case VIDIOC_QUERYSTD:
+        *(v4l2_std_id *)arg = n->standard;
+        return n->analogue ? 0 : -ENOTTY;
+    case VIDIOC_G_STD:
+        *(v4l2_std_id *)arg = n->set_standard;
+        return n->analogue ? 0 : -ENOTTY;
+    case VIDIOC_S_STD:
+        n->set_standard = *(const v4l2_std_id *)arg;
+        return 0;
     case VIDIOC_SUBSCRIBE_EVENT:
         return n->tells_nothing ? -ENOTTY : 0;
     case VIDIOC_DQEVENT:
@@ -430,11 +485,22 @@ static bool same(void *ctx, const char *path, const char *node)
     return strcmp(path, node) == 0 || (strcmp(path, "/dev/front") == 0 && strcmp(node, "/dev/video0") == 0);
 }
 
+static bool pipeline(void *ctx, const char *path, char *out, size_t room)
+{
+    out[0] = '\0';
+    for (size_t i = 0; i < SCRIPT_NODES; i++) {
+        const script_node *n = &self(ctx)->nodes[i];
+        if (n->path != NULL && n->there && n->pipeline != NULL && strcmp(n->path, path) == 0)
+            snprintf(out, room, "%s", n->pipeline);
+    }
+    return out[0] != '\0';
+}
+
 script_driver *script_create(void)
 {
     script_driver *d = calloc(1, sizeof *d);
-    d->table = (v4l2_system){ d,     list,         open_node, close_node, call,   map,   unmap,
-                              await, monotonic_us, watch,     changed,    holder, group, same };
+    d->table = (v4l2_system){ d,     list,    open_node, close_node, call, map,     unmap, await, monotonic_us,
+                              watch, changed, holder,    group,      same, pipeline };
     pthread_mutex_init(&d->lock, NULL);
     d->now = 5000000;
     for (size_t i = 0; i < SCRIPT_FILES; i++) d->files[i] = -1;

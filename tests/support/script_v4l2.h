@@ -70,6 +70,14 @@ typedef struct script_node {
     bool size_changes;  /* the event waits */
     bool tells_nothing; /* it has no events */
     bool mute;          /* an encoder that never answers */
+    /* Inputs; none: it does not know the calls. */
+    const char *inputs[3];
+    int input, input_status; /* in use; V4L2_IN_ST_… of it */
+    bool digital, analogue;
+    int timings_err; /* of asking what arrives */
+    uint32_t signal_width, signal_height, signal_fps, set_width;
+    uint64_t standard, set_standard; /* found; set */
+    const char *pipeline;            /* it is the end of this; NULL: it is not */
     /* What happened. */
     unsigned opens, starts, requests;
     uint32_t sequence;
