@@ -38,6 +38,8 @@ typedef struct cli_api_item {
 /* The index-th of all sections' items. */
 bool cli_api_item_at(const cli_device *d, size_t index, uint64_t adjusts, cli_api_item *out);
 bool cli_api_shows(const cli_api_item *i, const key_row *k, bmb_role role);
+/* What the document says of one setting; false: nothing. */
+bool cli_api_tells(const cli_device *d, section s, const char *name, const key_row *k, char *out, size_t room);
 void cli_api_add_value(cJSON *o, const char *key, const key_row *k, const char *text);
 /* All that can be said of one setting. */
 cJSON *cli_api_describe(const cli_device *d, const cli_api_item *i, const key_row *k);

@@ -263,7 +263,7 @@ void cli_api_patch(cli_device *d, const bmb_request *r, unsigned seconds, bmb_an
         k.count = m.count;
         m.layer = &k.kept;
         good = good && cli_layer_copy(&k.kept, &s->kept) && cli_api_merge(&m, json);
-        if (good) good = bring_into_force(d, &k, &p, &later);
+        if (good && k.count > 0) good = bring_into_force(d, &k, &p, &later);
     }
     if (good) {
         tell_change(d, &k, later, &p, json, a);

@@ -25,6 +25,12 @@ static bool take_value(cli_merging *m, const key_row *k, const char *name, const
     } else if (!cJSON_IsNull(value)) {
         return cli_api_refuse(m->p, 422, "a number, a text or null is expected");
     }
+    /* What it is already is no change: the document that was read may be sent back. What is tried may be kept so. */
+    char is[CLI_TEXT_MAX + 8];
+    bool there = cli_layer_find(m->layer, (uint8_t)k->section, name, "") == SIZE_MAX;
+    if (!m->d->layers->tries && there && !cJSON_IsNull(value) &&
+        cli_api_tells(m->d, k->section, name, k, is, sizeof is) && strcmp(is, c.value) == 0)
+        return true;
     m->count++;
     return cli_layer_set(m->layer, &c) || cli_api_refuse(m->p, 422, "there are too many changes already");
 }

@@ -102,6 +102,15 @@ static bool asked_for(const cli_device *d, const cli_api_item *i, const key_row 
     return true;
 }
 
+bool cli_api_tells(const cli_device *d, section s, const char *name, const key_row *k, char *out, size_t room)
+{
+    cli_api_item i;
+    for (size_t n = 0; cli_api_item_at(d, n, UINT64_MAX, &i); n++)
+        if (i.section == s && strcmp(i.name, name) == 0)
+            return cli_api_shows(&i, k, BMB_ROLE_ADMINISTER) && asked_for(d, &i, k, out, room);
+    return false;
+}
+
 cJSON *cli_api_document(const cli_device *d, const bmb_request *asker)
 {
     cJSON *root = cJSON_CreateObject();

@@ -317,7 +317,10 @@ static bool change_ways(step *s)
 static void tell_why(const step *s, char *why, size_t room)
 {
     if (s->fault.part != NULL && strcmp(s->fault.part, "control") == 0) {
-        snprintf(why, room, "feed \"%s\": %s is refused: %s", s->fault.name, s->fault.key, bmb_err_text(s->err));
+        snprintf(why, room, "feed \"%s\": %s is refused: %s", s->fault.name, s->fault.key,
+                 s->err == BMB_IN_USE
+                     ? "a bit rate is held, which the quality follows; take kbps away (null), or change that"
+                     : bmb_err_text(s->err));
     } else if (s->fault.part != NULL && strcmp(s->fault.part, "camera") == 0) {
         snprintf(why, room, "camera \"%s\" cannot: %s; all is as before", s->fault.name, bmb_err_text(s->err));
     } else {

@@ -103,8 +103,9 @@
 #endif
 /* 0.3 KB, 0.8 without BMB_WITH_DAYLIGHT */
 #ifndef BMB_WITH_REPAIR
-#define BMB_WITH_REPAIR 1 /* JPEG images with bytes before their start, or without their end marker; frames left out   \
-                           */
+#define BMB_WITH_REPAIR                                                                                                \
+    1 /* JPEG images with bytes before their start, or without their end marker; frames left out                       \
+       */
 #endif
 
 /* Who may do what. */
