@@ -7,6 +7,7 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "bambino/pages.h"
 #include "cli.h"
 
 #define RESERVE 8388608 /* bytes: a feed of 1920x1080, and more */
@@ -389,8 +390,6 @@ void cli_limits_of(const cli_config *f, bmb_config *c)
 
 bool cli_prepare(cli_device *d)
 {
-    extern const bmb_asset bmb_pages[];
-    extern const size_t bmb_page_count;
     const cli_config *f = &d->file;
     bmb_config *c = &d->config;
     bmb_config_init(c);

@@ -147,6 +147,7 @@ bool cli_board_attach(cli_device *d)
         cli_error("there is not enough memory for the board");
         return false;
     }
+    bmb_board_light(d->board, (bmb_light_style)f->light_style);
     return d->faults == NULL || add_faults(d, d->faults);
 }
 

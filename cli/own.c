@@ -1,4 +1,6 @@
 /* A folder of one's own files, served beside the page or in its place. */
+#include <dirent.h>
+#include <errno.h>
 #include <fcntl.h>
 #include <limits.h>
 #include <stdlib.h>
@@ -78,6 +80,46 @@ static int open_own(const cli_device *d, const char *path, size_t size)
     if (d->file.pages[0] == '\0') return -1;
     cli_beside(&d->file, d->file.pages, folder, sizeof folder);
     return open_below(folder, path, size);
+}
+
+/* The line of what browsers do not run in a page of ours, where they run scripts of files alone (Content Security
+ * Policy Level 3, script-src 'self'); 0: there is none. */
+static unsigned inline_script(const char *text)
+{
+    unsigned line = 1;
+    for (const char *at = text; *at != '\0'; at++) {
+        line += *at == '\n';
+        if (strncasecmp(at, "<script", 7) != 0) continue;
+        const char *end = strchr(at, '>'), *source = strcasestr(at, "src");
+        if (end != NULL && (source == NULL || source > end)) return line;
+    }
+    return 0;
+}
+
+void cli_own_check(const cli_device *d)
+{
+    char folder[2 * CLI_TEXT_MAX + 2], path[sizeof folder + NAME_MAX + 2];
+    if (d->file.pages[0] == '\0') return;
+    cli_beside(&d->file, d->file.pages, folder, sizeof folder);
+    DIR *list = opendir(folder);
+    if (list == NULL) {
+        cli_error("pages = %s: the folder cannot be read: %s", d->file.pages, strerror(errno));
+        return;
+    }
+    for (const struct dirent *e; (e = readdir(list)) != NULL;) {
+        const char *type = type_of(e->d_name);
+        if (type == NULL || strncmp(type, "text/html", 9) != 0) continue;
+        snprintf(path, sizeof path, "%s/%s", folder, e->d_name);
+        char *text = cli_read_whole(path, O_NOFOLLOW);
+        unsigned line = text != NULL ? inline_script(text) : 0;
+        if (line > 0)
+            cli_error(
+                "%s:%u: browsers run no script that stands in the page itself. Move it to a file beside the page: "
+                "<script src=\"NAME.js\"></script>",
+                path, line);
+        free(text);
+    }
+    closedir(list);
 }
 
 bool cli_own_find(const cli_device *d, const char *path, size_t size, bmb_role *needs)

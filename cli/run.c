@@ -57,7 +57,7 @@ static bool has(const web *w, size_t feed)
 }
 
 /* A stream's address a line, and behind the first one that of the single picture. */
-static void print_http(const bmb_feed_config *feed, bmb_codec codec, const web *w)
+static void print_http(const bmb_feed_config *feed, bmb_codec codec, bool snapshot, const web *w)
 {
     const bmb_format_info *f, *picture = NULL;
     for (size_t i = 0; (f = bmb_format_at(i)) != NULL; i++)
@@ -71,6 +71,7 @@ static void print_http(const bmb_feed_config *feed, bmb_codec codec, const web *
             cli_say("      %s://%s/%s%s   for players without RTSP", w->scheme, w->host, feed->name, f->suffix);
         }
     }
+    if (picture == NULL && snapshot) cli_say("      %s://%s/%s.jpg   snapshot", w->scheme, w->host, feed->name);
 }
 
 /* RFC 2435 3.1.5, 3.1.6 */
@@ -80,7 +81,8 @@ static bool by_rtp(const bmb_mode *mode)
     return mode->codec != BMB_CODEC_JPEG || sized;
 }
 
-static void print_feed(const cli_device *d, size_t number, const bmb_mode *mode, const webs *http, const webs *rtsp)
+static void print_feed(const cli_device *d, size_t number, const bmb_mode *mode, bool snapshot, const webs *http,
+                       const webs *rtsp)
 {
     const bmb_feed_config *feed = &d->config.feeds[number];
     char text[64], group[BMB_ADDR_TEXT_MAX];
@@ -92,7 +94,7 @@ static void print_feed(const cli_device *d, size_t number, const bmb_mode *mode,
     if (!carried && rtsp->count > 0)
         cli_say("      no rtsp:// address: by RTP, JPEG images have sides that 8 divides, up to 2040 (RFC 2435)");
     for (const web *w = http->web; w < http->web + http->count; w++)
-        if (has(w, number)) print_http(feed, mode->codec, w);
+        if (has(w, number)) print_http(feed, mode->codec, snapshot, w);
     for (const web *w = http->web; w < http->web + http->count && feed->multicast.group.family != 0; w++)
         if (has(w, number))
             cli_say("      %s://%s/%s.sdp   its multicast group, %s", w->scheme, w->host, feed->name, group);
@@ -144,7 +146,7 @@ void cli_print_addresses(cli_device *d)
         bmb_feed_stats stats;
         (void)bmb_feed_stats_get(d->device, i, &stats);
         const bmb_mode mode = { stats.codec, stats.width, stats.height, stats.mfps_set };
-        print_feed(d, i, &mode, &http, &rtsp);
+        print_feed(d, i, &mode, stats.snapshot, &http, &rtsp);
         print_tcp(d, (uint16_t)i, "      ", "");
         print_pushes(d, (uint16_t)i);
         cli_say("%s", "");
@@ -158,6 +160,8 @@ void cli_print_addresses(cli_device *d)
     cli_say("%s", "");
     cli_secure_say(d);
     cli_access_say(d);
+    if (http.count > 0 && !d->config.embed && d->config.origin_count == 0)
+        cli_say("To show a feed in a web page of your own, name the page's host: origins = http://HOST in [device].");
     cli_say("Ctrl-C stops.");
 }
 
@@ -184,6 +188,7 @@ static uint64_t tend_board(cli_device *d, uint64_t next)
 {
     bmb_device_stats stats;
     bmb_device_stats_get(d->device, &stats);
+    bmb_board_light(d->board, (bmb_light_style)d->file.light_style);
     bmb_board_tend(d->board, stats.viewers > 0);
     bool online = d->port.online == NULL || d->port.online(d->port.ctx);
     if (online && !d->told) cli_print_addresses(d);
@@ -336,6 +341,7 @@ static int serve_once(cli_device *d, const run_options *options, double seconds,
     if (options->board != NULL && strlen(options->board) >= sizeof d->file.board) return EXIT_USAGE;
     if (!cli_attach_as(d, options->board) || !cli_prepare(d)) return EXIT_FAILED;
     cli_api_begin(d);
+    if (first) cli_own_check(d);
     if (options->check) return cli_presence_open(d) && check(d) ? EXIT_OK : EXIT_FAILED;
     if (!start(d) || !cli_draft_begin(d)) return EXIT_FAILED;
     cli_access_resume(d);

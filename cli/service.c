@@ -185,6 +185,41 @@ static int print_file(const char *path)
     return EXIT_OK;
 }
 
+#define STATE "/var/lib/bambino" /* StateDirectory */
+
+static bool is_below(const char *path, const char *folder)
+{
+    size_t n = strlen(folder);
+    return strncmp(path, folder, n) == 0 && (path[n] == '/' || path[n] == '\0');
+}
+
+/* What the unit hides from the device, or lets it not write to: it would start, and fail there. */
+static void warn_of_path(const cli_config *c, const char *key, const char *path, bool written)
+{
+    char full[PATH_MAX];
+    if (path[0] == '\0' || strstr(path, "://") != NULL || strcmp(path, "-") == 0) return;
+    cli_beside(c, path, full, sizeof full);
+    if (is_below(full, "/tmp") || is_below(full, "/var/tmp"))
+        cli_error("warning: %s is %s, and a service has a /tmp of its own (PrivateTmp): put it elsewhere", key, full);
+    else if (written && !is_below(full, STATE))
+        cli_error("warning: %s is %s, and the service may write below " STATE
+                  " alone (StateDirectory): set %s = " STATE,
+                  key, full, key);
+}
+
+static void warn(const cli_config *c, const unit_facts *u)
+{
+    warn_of_path(c, "the configuration", u->config, false);
+    warn_of_path(c, "this command", u->command, false);
+    warn_of_path(c, "state", c->state, true);
+    warn_of_path(c, "users", c->users, false);
+    warn_of_path(c, "pages", c->pages, false);
+    for (size_t i = 0; i < c->camera_count; i++) {
+        warn_of_path(c, "clip", c->cameras[i].clip, false);
+        warn_of_path(c, "input", c->cameras[i].input, false);
+    }
+}
+
 /* The configuration must be good before it is made to start by itself. */
 static bool judge(unit_facts *u)
 {
@@ -207,6 +242,7 @@ static bool judge(unit_facts *u)
     for (size_t i = 0; i < 4 + CLI_TCP_MOST; i++)
         if (listeners[i] != NULL && listeners[i]->family != 0 && listeners[i]->port > 0 && listeners[i]->port < 1024)
             u->low_port = true;
+    if (good) warn(c, u);
     free(c);
     return good;
 }

@@ -108,6 +108,8 @@ bool cli_layer_between(cli_layer *l, const cli_config *from, const cli_config *t
 /* The whole as a configuration file, from the heap. */
 char *cli_config_text(const cli_config *c);
 struct cJSON *cli_machine(cli_device *d);
+/* Tells of pages in the folder that browsers will not show as they are meant. */
+void cli_own_check(const cli_device *d);
 bool cli_own_find(const cli_device *d, const char *path, size_t size, bmb_role *needs);
 bool cli_own_ask(const cli_device *d, const bmb_request *r, bmb_answer *a);
 /* api.c: the answers over HTTP. */

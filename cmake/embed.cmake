@@ -4,7 +4,7 @@ set(types_css "text/css; charset=utf-8")
 set(types_js "text/javascript; charset=utf-8")
 set(types_svg "image/svg+xml")
 set(types_json "application/json")
-set(text "#include \"bambino/device.h\"\n\nextern const bmb_asset bmb_pages[];\nextern const size_t bmb_page_count;\n\n")
+set(text "#include \"bambino/pages.h\"\n\n")
 set(rows "")
 set(count 0)
 # The scripts, in the order in which the page names them, are one file when they are served: one request, smaller together.

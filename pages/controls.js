@@ -15,6 +15,9 @@ const isPreset = (row) => `${row.value}` === `${row.preset}` || (!row.changed &&
 const isSwitch = (row) => row.least === 0 && row.most === 1;
 const unitOf = (row) => (/ or |pixels/.test(row.unit) ? '' : W.units[row.unit] ?? row.unit);
 
+// What a value is called: 0 means something else than none of it, with many.
+const valueOf = (row, value) => (Number(value) === 0 && W.zero[row.key] ? W.zero[row.key] : `${value} ${unitOf(row)}`);
+
 // An input for a setting. act is told of each change, with its value.
 function inputOf(row, act, slider = true) {
   const label = labelOf(row), choices = choicesOf(row), name = row.key;
@@ -47,11 +50,11 @@ const fieldOf = (key) => el('controls').querySelector(`[data-key="${key}"]`);
 
 function fillField(field, row) {
   const input = inputOf(row, (value) => send(row.key, value)), out = make('output', {}), asked = row.why ? `${W.inForce(row.value)}: ${row.why}` : '';
-  const shows = input.type === 'range' ? `${row.value ?? row.preset ?? W.none} ${unitOf(row)}` : unitOf(row);
+  const shows = input.type === 'range' ? valueOf(row, row.value ?? row.preset ?? W.none) : Number(row.value) === 0 && W.zero[row.key] ? W.zero[row.key] : unitOf(row);
   const back = button('↺', () => send(row.key, null), { title: W.preset(row.preset), 'aria-label': W.presetOf(labelOf(row)), className: 'back' });
   back.disabled = isPreset(row);
   out.textContent = shows;
-  if (input.type === 'range') input.addEventListener('input', () => { out.textContent = `${input.value} ${unitOf(row)}`; });
+  if (input.type === 'range') input.addEventListener('input', () => { out.textContent = valueOf(row, input.value); });
   const line = make('label', {}, make('span', {}, labelOf(row)), input, out);
   field.replaceChildren(line, back, make('small', {}, [asked, W.notices[row.notice]].filter(Boolean).join(' · ')));
   field.classList.toggle('differs', Boolean(row.why));

@@ -35,7 +35,7 @@ function verdictOf(feed, viewers) {
   const less = own.find((v) => v.given);
   if (less) return V.given(less);
   if (feed.follows_kbps) return V.follows(feed);
-  return feed.viewers ? V.none() : V.alone();
+  return feed.viewers ? V.none(feed) : V.alone();
 }
 
 // Encrypted, where this page is and it can be had so.
@@ -64,15 +64,15 @@ async function lend(event) {
 
 function openFeed(feed, status) {
   closeFeed();
-  const source = feed.codec === 'jpeg' ? feed.name : feed.preview, img = el('big');
+  const source = sourceOf(feed), img = el('big');
   shown = { name: feed.name, codec: feed.codec, feed, status, addresses: '' };
   img.hidden = !source;
   img.alt = W.live(feed.title);
-  if (source) shown.picture = new Picture(img, source, true);
+  if (source) shown.picture = Object.assign(new Picture(img, source, streamsAs(feed)), streamsAs(feed) ? {} : { every: SNAPSHOTS_MS });
   el('still').href = `${source ?? feed.name}.jpg`;
   el('still').download = `${feed.name}.jpg`;
   el('still').hidden = el('fill').hidden = !source;
-  el('snippet').textContent = `<a href="${BASE}/#/feed/${feed.name}">\n  <img src="${BASE}/${source ?? feed.name}.mjpeg" alt="${feed.title}">\n</a>`;
+  el('snippet').textContent = `<a href="${BASE}/#/feed/${feed.name}">\n  <img src="${BASE}/${source ?? feed.name}.${streamsAs(feed) ? 'mjpeg' : 'jpg'}" alt="${feed.title}">\n</a>`;
   el('lend').querySelector('.addresses').replaceChildren();
   Picture.settle();
   openControls(feed.name);
@@ -102,8 +102,9 @@ function showFeed(name, status) {
   set('viewers', feed.viewers);
   set('skipped', feed.skipped);
   const notice = noticeOf(feed, shown.picture?.source), lamp = el('state');
-  say(lamp, W.states[feed.camera_state] ?? feed.camera_state);
-  lamp.className = `lamp ${feed.camera_state}`;
+  const state = rests && shown.picture ? 'preview' : feed.camera_state;
+  say(lamp, W.states[state] ?? state);
+  lamp.className = `lamp ${state}`;
   say(el('notice'), notice);
   el('notice').hidden = !notice;
   say(el('verdict'), verdictOf(feed, status.viewers));

@@ -38,7 +38,7 @@ async function learn() {
   el('person').hidden = !me.name;
   say(el('who'), W.person(me));
   say(el('open'), W.users[me.users] ?? W.open(me.anybody));
-  el('open').hidden = !me.users && (me.accounts > 0 || me.anybody === 'none');
+  el('open').hidden = !me.users && (me.anybody === 'none' || (me.accounts > 0 && me.anybody === 'watch'));
   const may = me.role !== 'none';
   el('entry').hidden = may;
   el('views').hidden = !may;

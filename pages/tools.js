@@ -48,6 +48,11 @@ function showRows(section, rows) {
   el(section).querySelector('tbody').replaceChildren(...rows.map((texts) => make('tr', {}, ...texts.map((text) => make('td', {}, text ?? '–')))));
 }
 
+// What an <img> can show of a feed: itself, the feed that stands in for it, or its snapshots, one after the other.
+const sourceOf = (feed) => (feed.codec === 'jpeg' ? feed.name : feed.preview ?? (feed.suffixes.includes('.jpg') ? feed.name : null));
+const streamsAs = (feed) => feed.codec === 'jpeg' || Boolean(feed.preview);
+const SNAPSHOTS_MS = 5000; // each takes a stream of the camera's for a moment
+
 // Where the device is for this browser: behind a reverse proxy, with its prefix. All that is asked for is relative to it.
 const BASE = new URL('.', location.href).href.replace(/\/$/, '');
 

@@ -51,13 +51,15 @@ const sight = new IntersectionObserver((entries) => {
 }, { rootMargin: '64px' });
 document.addEventListener('visibilitychange', () => { Picture.settle(); if (document.hidden) stopListening(); else listen(); });
 
+const everyOf = ({ streams }) => (choice.every !== 'live' ? choice.every * 1000 : streams ? 1000 : SNAPSHOTS_MS);
+
 function applyChoice() {
-  const live = choice.every === 'live';
   el('feeds').dataset.columns = choice.columns;
   el('feeds').style.setProperty('--columns', choice.columns);
-  for (const { picture } of cards.values()) {
+  for (const card of cards.values()) {
+    const { picture } = card, live = card.streams && choice.every === 'live';
     if (!picture) continue;
-    Object.assign(picture, { wantsStream: live, every: live ? 1000 : choice.every * 1000 });
+    Object.assign(picture, { wantsStream: live, every: everyOf(card) });
     if (picture.running && picture.streams !== live) picture.stop();
   }
   localStorage.setItem('wall', JSON.stringify(choice));
@@ -73,14 +75,14 @@ const noticeOf = (feed, source) => feed.camera_state === 'waiting' ? W.noticeWai
 
 function addCard(feed) {
   const node = el('card').content.firstElementChild.cloneNode(true), img = node.querySelector('img');
-  const source = feed.codec === 'jpeg' ? feed.name : feed.preview;
-  const card = { node, source, codec: feed.codec };
+  const source = sourceOf(feed);
+  const card = { node, source, codec: feed.codec, streams: streamsAs(feed) };
   node.querySelector('h2 a').textContent = feed.title;
   node.querySelectorAll('a').forEach((a) => { a.href = `#/feed/${feed.name}`; });
   img.alt = W.live(feed.title);
   if (source) {
-    card.picture = new Picture(img, source, choice.every === 'live');
-    card.picture.every = choice.every === 'live' ? 1000 : choice.every * 1000;
+    card.picture = new Picture(img, source, card.streams && choice.every === 'live');
+    card.picture.every = everyOf(card);
     card.picture.seen = false;
     sight.observe(img);
   } else img.hidden = true;
@@ -113,8 +115,9 @@ function showCard(feed) {
   set('size', `${feed.width}×${feed.height}`);
   set('viewers', feed.viewers);
   const lamp = node.querySelector('.lamp'), notice = node.querySelector('.notice'), text = noticeOf(feed, source);
-  say(lamp, W.states[feed.camera_state] ?? feed.camera_state);
-  lamp.className = `lamp ${feed.camera_state}`;
+  const state = rests && source ? 'preview' : feed.camera_state; // what is seen moves
+  say(lamp, W.states[state] ?? state);
+  lamp.className = `lamp ${state}`;
   say(notice, text);
   notice.hidden = !text;
 }

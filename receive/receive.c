@@ -34,19 +34,43 @@ const char *receive_step_name(receive_step step)
     return names[step];
 }
 
-/* %41 and the like, as names and passwords have them (RFC 3986 2.1). */
+/* %41 and the like, as names and passwords have them (RFC 3986 2.1). A text with signs that would have to be written so
+ * is one as it was typed, and so are its per cent signs. */
 static void put_unescaped(char *out, size_t room, const char *from, size_t size)
 {
     size_t n = 0;
+    bool typed = false;
+    for (size_t i = 0; i < size; i++)
+        typed = typed || strchr("/?#[]@\"<>\\^`{|} ", from[i]) != NULL || (unsigned char)from[i] >= 0x80;
     for (size_t i = 0; i < size && n + 1 < room; i++) {
         char hex[3] = { 0 }, *end = hex;
-        if (from[i] == '%' && i + 2 < size) memcpy(hex, from + i + 1, 2);
+        if (from[i] == '%' && i + 2 < size && !typed) memcpy(hex, from + i + 1, 2);
         long v = strtol(hex, &end, 16);
         bool escaped = end == hex + 2;
         out[n++] = escaped ? (char)v : from[i];
         if (escaped) i += 2;
     }
     out[n] = '\0';
+}
+
+/* Could a host stand here, up to `end`, that nobody takes for a piece of a password? */
+static bool is_host(const char *at, const char *end)
+{
+    const char *colon = memchr(at, ':', (size_t)(end - at));
+    bool port = colon != NULL && colon + 1 < end && strspn(colon + 1, "0123456789") >= (size_t)(end - colon - 1);
+    return at < end && (*at == '[' || port || (colon == NULL && memchr(at, '.', (size_t)(end - at)) != NULL));
+}
+
+/* Where the name and the password end; NULL: there are none. Inside a password / and ? should be written as %2F and %3F
+ * (RFC 3986 3.2.1); one as it is typed is understood where nothing else can be meant. */
+static const char *end_of_user(const char *host)
+{
+    const char *path = host + strcspn(host, "/?"), *at = NULL, *last = strrchr(host, '@');
+    for (const char *c = host; c < path; c++)
+        if (*c == '@') at = c;
+    if (last == NULL || last == at || memchr(host, ':', (size_t)(path - host)) == NULL) return at;
+    bool meant = is_host(at != NULL ? at + 1 : host, path);
+    return meant || !is_host(last + 1, last + 1 + strcspn(last + 1, "/?")) ? at : last;
 }
 
 bool receive_address_read(const char *text, receive_address *out, char *why, size_t room)
@@ -68,15 +92,14 @@ bool receive_address_read(const char *text, receive_address *out, char *why, siz
                         "tcp://192.0.2.20:8600, udp://:5000 or a file that ends in .sdp is expected"),
                false;
     out->scheme = schemes[i].scheme;
-    const char *host = text + strlen(schemes[i].name), *path = host + strcspn(host, "/?"), *at = NULL;
-    for (const char *c = host; c < path; c++)
-        if (*c == '@') at = c;
+    const char *host = text + strlen(schemes[i].name), *at = end_of_user(host);
     if (at != NULL) {
         const char *colon = memchr(host, ':', (size_t)(at - host));
         put_unescaped(out->user, sizeof out->user, host, (size_t)((colon != NULL ? colon : at) - host));
         if (colon != NULL) put_unescaped(out->password, sizeof out->password, colon + 1, (size_t)(at - colon - 1));
         host = at + 1;
     }
+    const char *path = host + strcspn(host, "/?");
     const char *end = *host == '[' ? memchr(host, ']', (size_t)(path - host)) : NULL;
     const char *colon = memchr(end != NULL ? end : host, ':', (size_t)(path - (end != NULL ? end : host)));
     size_t length = (size_t)((end != NULL ? end : colon != NULL ? colon : path) - host - (end != NULL));

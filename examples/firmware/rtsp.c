@@ -1,8 +1,6 @@
 /* A camera server with both: a page and MJPEG in a browser; RTSP for players, over UDP, the connection, and a group. */
+#include "bambino/pages.h"
 #include "mps2/board.h"
-
-extern const bmb_asset bmb_pages[]; /* made of pages/ when it is built */
-extern const size_t bmb_page_count;
 
 int main(void)
 {

@@ -4,6 +4,7 @@
 #ifndef BAMBINO_BOARD_H
 #define BAMBINO_BOARD_H
 
+#include "bambino/light.h"
 #include "bambino/sim.h"
 
 #ifdef __cplusplus
@@ -90,6 +91,8 @@ uint32_t bmb_board_ram(const bmb_board_run *run);
 bool bmb_board_boot(bmb_board_run *run);
 /* Acts on faults that begin or end; call after each step. watched: somebody watches. */
 void bmb_board_tend(bmb_board_run *run, bool watched);
+/* What the board's lamp shows from now on, where it has one; until this is called, BMB_LIGHT_STATES. */
+void bmb_board_light(bmb_board_run *run, bmb_light_style style);
 /* A line on the console with the time before it. */
 void bmb_board_say(bmb_board_run *run, const char *format, ...) __attribute__((format(printf, 2, 3)));
 

@@ -447,7 +447,9 @@ typedef struct bmb_feed_stats {
     uint32_t follows_kbps;   /* it follows a link with that bit rate, which is lower than what is set; 0: it does not */
     uint32_t camera_dropped; /* by the camera or its driver: missing between the numbers of its frames */
     uint32_t
-        repaired; /* of `frames`: JPEG that had bytes before its start, or lacked its end marker and nothing else */
+        repaired;  /* of `frames`: JPEG that had bytes before its start, or lacked its end marker and nothing else */
+    bool snapshot; /* /NAME.jpg gives one, without a gap for those who watch: it is JPEG, or its camera has a stream
+                      besides that makes JPEG */
 } bmb_feed_stats;
 
 typedef enum bmb_transport {

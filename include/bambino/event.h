@@ -91,9 +91,11 @@ typedef enum bmb_event_code {
     BMB_EVENT_UPLINK_FULL,       /* feed, peer; refused: value: kbit/s that would be needed; extra: that there are */
     BMB_EVENT_CAMERA_RESTS,      /* feed; it is off until somebody watches */
     BMB_EVENT_USERS_READ,        /* value: how many may sign in from now on */
-    BMB_EVENT_USERS_UNREADABLE   /* err; value: how many may sign in as before, 0: nobody gets in; text: why, or NULL */
+    BMB_EVENT_USERS_UNREADABLE,  /* err; value: how many may sign in as before, 0: nobody gets in; text: why, or NULL */
+    BMB_EVENT_FRAMING_REFUSED    /* feed, peer, text: the origin of a page that shows it and may not, so that browsers
+                                    leave    the place empty */
 } bmb_event_code;
-#define BMB_EVENT_COUNT ((int)BMB_EVENT_USERS_UNREADABLE + 1)
+#define BMB_EVENT_COUNT ((int)BMB_EVENT_FRAMING_REFUSED + 1)
 
 /* Why a session over UDP was ended although nobody asked for it. */
 typedef enum bmb_ending {

@@ -34,10 +34,11 @@ struct bmb_board_run {
     uint64_t start_us;
     failing faults[FAULTS_MOST];
     size_t fault_count;
-    uint64_t loaded_us; /* a weak supply: under load since */
-    uint64_t reset_us;  /* down until */
-    bool down, stopped; /* after a reset; at start-up, for a reason that was told */
-    bmb_light light;
+    uint64_t loaded_us;     /* a weak supply: under load since */
+    uint64_t reset_us;      /* down until */
+    bool down, stopped;     /* after a reset; at start-up, for a reason that was told */
+    bmb_light light, state; /* state: that the lamp shows */
+    bmb_light_style style;
 };
 
 static bmb_board_run *of(void *ctx)
@@ -147,9 +148,23 @@ static void light(void *ctx, bmb_light state)
                                          "is steady" };
     bmb_board_run *run = of(ctx);
     const bmb_port *under = &run->layer.under;
-    if (run->board->status_light && (size_t)state < sizeof looks / sizeof looks[0])
-        bmb_board_say(run, "light: %s (%s)", looks[state], bmb_light_name(state));
+    bool watched = state == BMB_LIGHT_WATCHED, was = run->state == BMB_LIGHT_WATCHED;
+    run->state = state;
+    if (run->board->status_light && (size_t)state < sizeof looks / sizeof looks[0] && run->style != BMB_LIGHT_OFF &&
+        (run->style != BMB_LIGHT_VIEWED || watched || was))
+        bmb_board_say(run, "light: %s (%s)",
+                      run->style == BMB_LIGHT_FRAMES && watched    ? "changes with every frame"
+                      : run->style == BMB_LIGHT_VIEWED && !watched ? "is dark"
+                                                                   : looks[state],
+                      bmb_light_name(state));
     if (under->light != NULL) under->light(under->ctx, state);
+}
+
+void bmb_board_light(bmb_board_run *run, bmb_light_style style)
+{
+    if (style == run->style) return;
+    run->style = style;
+    if (style == BMB_LIGHT_OFF && run->board->status_light) bmb_board_say(run, "light: is dark (off)");
 }
 
 uint32_t bmb_board_ram(const bmb_board_run *run)
@@ -168,7 +183,8 @@ bmb_err bmb_board_attach(const bmb_board *board, const bmb_board_options *option
     run->port = port;
     run->sim = sim;
     run->start_us = port->now_us(port->ctx);
-    run->light = BMB_LIGHT_STARTING;
+    run->light = run->state = BMB_LIGHT_STARTING;
+    run->style = BMB_LIGHT_STATES;
     run->layer.owner = run;
     bmb_layer_put(&run->layer, port);
     run->storage = port->storage;

@@ -53,6 +53,11 @@ bmb_err bmb_board_load(const char *path, bmb_board *out, char *why, size_t room)
     return BMB_UNSUPPORTED;
 }
 
+void bmb_board_light(bmb_board_run *run, bmb_light_style style)
+{
+    (void)run, (void)style;
+}
+
 bmb_err bmb_board_attach(const bmb_board *board, const bmb_board_options *options, bmb_port *port, bmb_sim *sim,
                          bmb_board_run **out)
 {

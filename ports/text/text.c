@@ -306,6 +306,12 @@ size_t bmb_event_text(const bmb_event *e, char *out, size_t room)
         return format(out, room,
                       "%s asked for a host called \"%s\", which is not this one's name; if it is, add it to names",
                       peer, e->text);
+    case BMB_EVENT_FRAMING_REFUSED:
+        return format(
+            out, room,
+            "a page of %s shows a feed, and %s's browser leaves the place empty; to allow it, set origins = %s "
+            "or embed = yes in [device]",
+            e->text, peer, e->text);
     case BMB_EVENT_HANDSHAKE_FAILED:
         return format(out, room, "%s: no encrypted connection: %s (error 0x%04" PRIX64 ")", peer,
                       e->text != NULL ? e->text : bmb_err_text(e->err), e->value);

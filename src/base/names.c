@@ -51,7 +51,7 @@ const char *bmb_event_name(bmb_event_code code)
         "control-lowered\0signed-in\0sign-in-failed\0changed-by\0lent\0link-ended\0group-withheld\0"
         "name-refused\0handshake-failed\0feed-changed\0feed-added\0feed-paused\0"
         "settings-changed\0settings-returned\0settings-not-kept\0daylight\0held-back\0"
-        "stepped\0followed\0uplink-full\0camera-rests\0users-read\0users-unreadable\0";
+        "stepped\0followed\0uplink-full\0camera-rests\0users-read\0users-unreadable\0framing-refused\0";
     return name_at(names, (size_t)code);
 #else
     (void)code;

@@ -58,6 +58,7 @@ bmb_err bmb_feed_stats_get(const bmb_device *d, size_t index, bmb_feed_stats *ou
     if (BMB_WITH_REPAIR && f->camera.state == BMB_CAMERA_WAITING && f->camera.err == BMB_NO_SIGNAL)
         out->camera_state = BMB_CAMERA_NO_SIGNAL;
     out->camera_err = f->camera.err;
+    out->snapshot = BMB_WITH_SIZED_STILLS && bmb_still_is_beside(&d->context, &d->feeds, f);
     out->width = f->camera.mode.width;
     out->height = f->camera.mode.height;
     out->mfps_set = f->camera.mode.mfps;

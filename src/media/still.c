@@ -105,6 +105,22 @@ static bool begin_beside(bmb_context *x, const bmb_feeds *feeds, bmb_feed *feed,
     return false;
 }
 
+bool bmb_still_is_beside(const bmb_context *x, const bmb_feeds *feeds, const bmb_feed *feed)
+{
+    const bmb_cameras *cameras = &x->port->cameras;
+    const bmb_mode *mode = &feed->camera.mode;
+    bmb_camera_info info;
+    size_t count = mode->codec == BMB_CODEC_JPEG || feed->removed ? 0 : cameras->count(cameras->ctx);
+    for (size_t i = 0; i < count && i < UINT16_MAX; i++) {
+        bool own = feed->still.index == i && feed->still.running;
+        if ((!own && is_used(feeds, i)) || cameras->info(cameras->ctx, i, &info) != BMB_OK || info.stream == 0 ||
+            strncmp(info.name, feed->config->camera, sizeof info.name) != 0)
+            continue;
+        if (mode_of(&info, mode->width, mode->height).mfps > 0) return true;
+    }
+    return mode->codec == BMB_CODEC_JPEG;
+}
+
 static bool begin_lent(bmb_context *x, bmb_feed *feed, uint16_t width, uint16_t height)
 {
     const bmb_cameras *cameras = &x->port->cameras;

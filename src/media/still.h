@@ -16,6 +16,8 @@ typedef struct bmb_still_taker {
 /* BMB_IN_USE: another one is being taken, or the camera does not run; BMB_UNSUPPORTED: no such size. */
 bmb_err bmb_still_begin(bmb_context *x, const bmb_feeds *feeds, bmb_feed *feed, void *asker, uint16_t width,
                         uint16_t height);
+/* Can a still in the feed's own size be had without a gap? Of JPEG it can. */
+bool bmb_still_is_beside(const bmb_context *x, const bmb_feeds *feeds, const bmb_feed *feed);
 /* What the camera has, while it runs for a still. */
 void bmb_still_take(bmb_context *x, bmb_feed *feed, bmb_still_taker *taker);
 /* The feed ends: whoever waits gets none. */

@@ -34,6 +34,7 @@ static const char *const fields[FIELDS_READ] = {
     [BMB_FIELD_COOKIE] = "cookie",
     [BMB_FIELD_ORIGIN] = "origin",
     [BMB_FIELD_USER_AGENT] = "user-agent",
+    [BMB_FIELD_REFERER] = "referer",
     [BMB_FIELD_LAST_EVENT] = "last-event-id",
     [BMB_FIELD_IF_NONE_MATCH] = "if-none-match",
     [BMB_FIELD_IF_MATCH] = "if-match",
@@ -41,7 +42,8 @@ static const char *const fields[FIELDS_READ] = {
     [BMB_FIELD_EXPECT] = "expect",
 #endif
 };
-#define AGENT_MOST 8u /* enough to know a browser by */
+#define AGENT_MOST 8u    /* enough to know a browser by */
+#define REFERER_MOST 80u /* an origin, mostly, with a name of the usual length */
 
 static bool is_field(const bmb_http_parse *p, uint8_t field)
 {
@@ -70,7 +72,10 @@ static int keep(bmb_http_parse *p, const char *at, size_t length, bool first)
     bmb_kept_field *f = &p->value[p->field - BMB_FIELD_KEPT];
     if (p->kept == NULL) return 0;
     if (first) *f = (bmb_kept_field){ .at = p->kept_size };
-    if (p->field == BMB_FIELD_USER_AGENT && length > AGENT_MOST - f->size) length = AGENT_MOST - f->size;
+    size_t most = p->field == BMB_FIELD_USER_AGENT ? AGENT_MOST
+                  : p->field == BMB_FIELD_REFERER  ? REFERER_MOST
+                                                   : SIZE_MAX;
+    if (length > most - f->size) length = most - f->size;
     if (length > (size_t)(p->kept_room - p->kept_size)) {
         if (p->field != BMB_FIELD_COOKIE) return refuse(p, 431);
         p->kept_size = f->at;

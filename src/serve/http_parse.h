@@ -26,6 +26,7 @@ typedef enum bmb_http_field {
     BMB_FIELD_COOKIE,
     BMB_FIELD_ORIGIN,
     BMB_FIELD_USER_AGENT, /* its beginning */
+    BMB_FIELD_REFERER,    /* its beginning */
     BMB_FIELD_LAST_EVENT,
     BMB_FIELD_IF_NONE_MATCH,
     BMB_FIELD_IF_MATCH,

@@ -138,12 +138,13 @@ static void put_verdict(cJSON *o, const bmb_verdict *v)
 }
 
 /* Over HTTP: the suffixes of its addresses. */
-static void put_suffixes(cJSON *o, bmb_codec codec)
+static void put_suffixes(cJSON *o, bmb_codec codec, bool snapshot)
 {
     const bmb_format *format;
     cJSON *list = bmb_json_list(o, "suffixes");
     for (size_t i = 0; (format = bmb_format_row(i)) != NULL; i++)
-        if (bmb_format_over_http(format, codec)) bmb_json_item(list, format->info.suffix);
+        if (bmb_format_over_http(format, codec) || (BMB_WITH_SIZED_STILLS && snapshot && format == bmb_format_still()))
+            bmb_json_item(list, format->info.suffix);
 }
 
 /* whole: with what a small buffer may have no room for. */
@@ -189,7 +190,7 @@ static size_t put_feed(const bmb_feed_stats *s, bool whole, void *memory, size_t
     bmb_json_text(o, "name", s->name);
     bmb_json_text(o, "title", s->title);
     bmb_json_text(o, "codec", bmb_codec_name(s->codec));
-    put_suffixes(o, s->codec);
+    put_suffixes(o, s->codec, s->snapshot);
     bmb_json_text(o, "preview", s->preview);
     bmb_json_text(o, "camera", s->camera);
     bmb_json_text(o, "camera_state", bmb_camera_state_name(s->camera_state));

@@ -229,6 +229,15 @@ static bmb_http_reply send_elsewhere(bmb_talk *t, const bmb_conn *c)
     return r.extra != NULL ? r : refusal(403);
 }
 
+/* Whoever shows a feed in a page of his own sees an empty place, and no word why. */
+static void tell_framing(bmb_talk *t, const bmb_conn *c, const bmb_route *route)
+{
+    if (!c->quiet || (route->kind != BMB_ROUTE_FEED && route->kind != BMB_ROUTE_STILL)) return;
+    bmb_text page = bmb_host_framer(t->x->config, bmb_http_parse_value(&c->http, BMB_FIELD_REFERER),
+                                    bmb_http_parse_value(&c->http, BMB_FIELD_HOST));
+    if (page.size > 0) bmb_conn_tell_text(t, c, BMB_EVENT_FRAMING_REFUSED, "", page.at, page.size);
+}
+
 bmb_http_reply bmb_http_admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
 {
     bmb_link_terms terms;
@@ -248,6 +257,7 @@ bmb_http_reply bmb_http_admit(bmb_talk *t, bmb_conn *c, const bmb_route *route)
     c->origin = origin == UINT8_MAX ? 0 : origin;
     c->pass = (bmb_pass){ .account = 0 };
     c->quiet = from_browser(c);
+    tell_framing(t, c, route);
     if (is_lent(t, c, route, &terms)) return admit_lent(t, c, route, &terms);
     bmb_who who = who_is(t, c);
     c->pass.account = who.account;

@@ -44,6 +44,19 @@ static bool is_host_by(bmb_text origin, const char *scheme, bmb_text host)
            memcmp(origin.at + size, host.at, host.size) == 0;
 }
 
+bmb_text bmb_host_framer(const bmb_config *config, bmb_text referer, bmb_text host)
+{
+    const bmb_text none = { NULL, 0 };
+    size_t end = 0, slashes = 0;
+    for (; end < referer.size && slashes < 3; end++) slashes += referer.at[end] == '/';
+    const bmb_text origin = { referer.at, end - (slashes == 3) };
+    if (config->embed || slashes < 2) return none;
+    if (is_host_by(origin, "https://", host) || is_host_by(origin, "http://", host)) return none;
+    for (size_t i = 0; i < config->origin_count; i++)
+        if (bmb_same_nocase(origin.at, origin.size, config->origins[i])) return none;
+    return origin;
+}
+
 uint8_t bmb_origin_of(const bmb_talk *t, const bmb_conn *c)
 {
     const bmb_config *config = t->x->config;

@@ -11,5 +11,8 @@ bool bmb_host_is_ours(const bmb_config *config, bmb_text host);
 /* 0: the page that asks is another's, and not among those that may; UINT8_MAX: it is ours, or none; else the index of
  * the one that may, plus 1. */
 uint8_t bmb_origin_of(const bmb_talk *t, const bmb_conn *c);
+/* The origin of the page that shows what is asked for, where it is another's and may not: browsers refuse it then
+ * (Cross-Origin-Resource-Policy). size 0: it may, or nobody says. */
+bmb_text bmb_host_framer(const bmb_config *config, bmb_text referer, bmb_text host);
 
 #endif

@@ -616,6 +616,40 @@ static void pages_of_others_get_nothing(void **state)
         strstr(fake_take(t.f, s, NULL), "Access-Control-Allow-Origin: http://club.example\r\nVary: Origin\r\n"));
 }
 
+/* Shown in a page: of ours, of one that may, of a third one, or nobody says where. */
+static void a_page_that_may_not_show_a_feed_is_told(void **state)
+{
+    (void)state;
+    static const char *const origins[] = { "http://club.example" };
+    static const struct {
+        const char *fields;
+        unsigned told;
+    } rows[] = {
+        { "User-Agent: Mozilla/5.0\r\nReferer: http://yard:8080/\r\n", 0 },
+        { "User-Agent: Mozilla/5.0\r\nReferer: http://club.example/cams.html\r\n", 0 },
+        { "User-Agent: Mozilla/5.0\r\n", 0 },
+        { "User-Agent: Mozilla/5.0\r\nReferer: about:blank\r\n", 0 },
+        { "User-Agent: tool\r\nReferer: http://other.example/\r\n", 0 },
+        { "User-Agent: Mozilla/5.0\r\nReferer: http://other.example/cams.html?a=b\r\n", 1 },
+        { "User-Agent: Mozilla/5.0\r\nReferer: https://other.example\r\n", 2 },
+    };
+    t.config.origins = origins;
+    t.config.origin_count = 1;
+    access_of.anybody = BMB_ROLE_WATCH;
+    begin();
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        char text[400];
+        snprintf(text, sizeof text, "GET /yard.jpg HTTP/1.1\r\nHost: yard:8080\r\n%s\r\n", rows[i].fields);
+        bmb_sock s = fake_connect(t.f, 0);
+        fake_say_text(t.f, s, text);
+        fake_settle(t.f, t.device);
+        assert_non_null(strstr(fake_take(t.f, s, NULL), " 200 "));
+        assert_int_equal(fake_event_count(t.f, BMB_EVENT_FRAMING_REFUSED), rows[i].told);
+        fake_hang_up(t.f, s);
+        fake_settle(t.f, t.device);
+    }
+}
+
 static unsigned status_of(const char *text)
 {
     return strncmp(text, "RTSP/1.0 ", 9) == 0 ? (unsigned)atoi(text + 9) : 0;
@@ -1218,6 +1252,7 @@ int main(void)
         TEST(later_tells_nothing_of_a_stale_nonce),
         TEST(the_page_stays_signed_in),
         TEST(pages_of_others_get_nothing),
+        TEST(a_page_that_may_not_show_a_feed_is_told),
         TEST(rtsp_asks_and_never_hangs_up),
         TEST(links_end_by_themselves),
         TEST(framed_peers_answer_a_challenge),

@@ -66,6 +66,15 @@ check "240x180 ends as asked" $? 0
 says "240x180 says why" "$here/small" "no rtsp:// address"
 check "240x180 has no RTSP address" "$(grep -c 'rtsp://127' "$here/small")" 0
 
+# The lamp of a simulated board shows what status-light asks for.
+for style in viewed off; do
+    { cat "$here/siding.ini"; printf '\n[device]\nstatus-light = %s\n' $style; } >"$here/lamp.ini"
+    # shellcheck disable=SC2086
+    "$bambino" run "$here/lamp.ini" $anywhere --for 0.5 >"$here/lamp" 2>/dev/null
+    check "status-light = $style: it does not flash" "$(grep -c 'light: flashes' "$here/lamp")" 0
+done
+says "status-light = off" "$here/lamp" "light: is dark (off)"
+
 # What a connection took arrives although it closes behind its answer: two devices at once, each over a radio of its own.
 # shellcheck disable=SC2086
 "$bambino" run "$here/siding.ini" $anywhere --for 12 >"$here/one" 2>/dev/null & one=$!

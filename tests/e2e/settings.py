@@ -276,12 +276,14 @@ def everything_described(d):
     check("it says where, and what was meant", body["at"] == "/feed/yard/contrasd" and "contrast" in body["detail"], body)
     told("PATCH /settings/try/0", d.patch({}, "0"), 404)
 
+    told("POST /settings/keep", d.ask("POST", "/settings/keep"), 409)  # what was tried is what it was
+    told("PATCH /settings/try/30", d.patch({"feed": {"yard": {"contrast": 6}}}, 30), 200)
     told("POST /settings/keep", d.ask("POST", "/settings/keep"), 204)
     told("POST /settings/keep", d.ask("POST", "/settings/keep"), 409)
     told("POST /settings/return", d.ask("POST", "/settings/return"), 409)
     told("PATCH /settings/try/30", d.patch({"feed": {"yard": {"contrast": 9}}}, 30), 200)
     told("POST /settings/return", d.ask("POST", "/settings/return"), 204)
-    check("it returned at once", until(lambda: d.value("feed", "yard", "contrast") == 5, 5))
+    check("it returned at once", until(lambda: d.value("feed", "yard", "contrast") == 6, 5))
     for path in ("/settings/keep", "/settings/return", "/restart"):
         told(f"POST {path}", d.ask("POST", path, who=None), 401)
     told("POST /restart", d.ask("POST", "/restart", who="hand"), 403)
