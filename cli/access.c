@@ -265,6 +265,8 @@ void cli_access_say(cli_device *d)
             cli_say("To let in only some, name a state folder in [device]; see docs/security.md");
         }
         cli_say("To change settings on the page, add a user with --may adjust, or set anybody = adjust in [device].");
+    } else if (access->account_count == 0) {
+        cli_say("Nobody has to sign in: everybody in the network may %s.", may[access->anybody]);
     } else {
         cli_say("%zu may sign in; everybody else may %s.", access->account_count, may[access->anybody]);
     }

@@ -102,7 +102,7 @@ function showFeed(name, status) {
   set('viewers', feed.viewers);
   set('skipped', feed.skipped);
   const notice = noticeOf(feed, shown.picture?.source), lamp = el('state');
-  const state = rests && shown.picture ? 'preview' : feed.camera_state;
+  const state = standsFor(feed, shown.picture);
   say(lamp, W.states[state] ?? state);
   lamp.className = `lamp ${state}`;
   say(el('notice'), notice);

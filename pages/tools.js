@@ -51,6 +51,7 @@ function showRows(section, rows) {
 // What an <img> can show of a feed: itself, the feed that stands in for it, or its snapshots, one after the other.
 const sourceOf = (feed) => (feed.codec === 'jpeg' ? feed.name : feed.preview ?? (feed.suffixes.includes('.jpg') ? feed.name : null));
 const streamsAs = (feed) => feed.codec === 'jpeg' || Boolean(feed.preview);
+const standsFor = (feed, seen) => (feed.camera_state !== 'resting' || !seen ? feed.camera_state : feed.preview ? 'preview' : streamsAs(feed) ? 'resting' : 'snapshots');
 const SNAPSHOTS_MS = 5000; // each takes a stream of the camera's for a moment
 
 // Where the device is for this browser: behind a reverse proxy, with its prefix. All that is asked for is relative to it.

@@ -115,7 +115,7 @@ function showCard(feed) {
   set('size', `${feed.width}×${feed.height}`);
   set('viewers', feed.viewers);
   const lamp = node.querySelector('.lamp'), notice = node.querySelector('.notice'), text = noticeOf(feed, source);
-  const state = rests && source ? 'preview' : feed.camera_state; // what is seen moves
+  const state = standsFor(feed, source); // what is seen moves
   say(lamp, W.states[state] ?? state);
   lamp.className = `lamp ${state}`;
   say(notice, text);

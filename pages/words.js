@@ -31,7 +31,7 @@ const W = {
   stays: 'The device keeps no settings over a restart: name a state folder in [device].',
   noFeed: (name) => `There is no feed “${name}”, or none that you may see.`,
   notShown: 'A browser cannot show this feed. Open its address in a player.',
-  states: { starting: 'starting', running: 'running', waiting: 'waiting', resting: 'standby', preview: 'preview', off: 'off', 'no-signal': 'no signal' },
+  states: { starting: 'starting', running: 'running', waiting: 'waiting', resting: 'standby', preview: 'preview', snapshots: 'snapshots', off: 'off', 'no-signal': 'no signal' },
   noticeNoSignal: 'No signal arrives at the camera’s video input. Plug a source in and switch it on.',
   noticeWaiting: (f) => `The camera does not answer (${f.camera_error}). It is started again on and on.`,
   noticeStarting: 'The camera is starting.', noticeOff: 'This feed is paused.',
@@ -42,7 +42,8 @@ const W = {
     waiting: (f) => `The camera does not answer: ${f.camera_error}. Look at its cable and its supply.`,
     'no-signal': () => W.noticeNoSignal,
     off: () => 'The feed is paused: its camera is off.',
-    resting: (f) => (f.preview ? `Nobody watches this feed itself, so its encoder is in standby. What moves here is its preview, ${f.preview}.` : 'Nobody watches, so it is in standby.'),
+    resting: (f) => (f.preview ? `Nobody watches this feed itself, so its encoder is in standby. What moves here is its preview, ${f.preview}.`
+      : `Nobody watches, so it is in standby.${f.codec !== 'jpeg' && f.suffixes.includes('.jpg') ? ' What is shown are snapshots.' : ''}`),
     starting: () => 'The camera was started and has not delivered a picture yet.',
     limit: (f) => `The bit rate of ${f.held_is} kbit/s is held: quality is at its lowest, and pictures are left out.`,
     share: (v) => `${v.peer ?? 'A viewer'} may use ${mbit(v.carries_kbps)} Mbit/s of the uplink: pictures are left out.`,
