@@ -39,6 +39,9 @@ typedef struct bmb_peers {
 
 /* Sockets of the machine that the check runs on. */
 extern const bmb_peers bmb_host_peers;
+/* The address of this machine at which the port reaches them, where `host` of the check is another machine or stack;
+ * else 127.0.0.1. Before the check runs. */
+void bmb_host_peers_use(const bmb_addr *own);
 /* Sockets of another port on the same network, for boards that have no host beside them: one of the same kind will do
  * where the stack connects to itself. To be named before the check runs. */
 extern const bmb_peers bmb_port_peers;

@@ -8,6 +8,14 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
+static bmb_addr here = { .family = 4, .ip = { 127, 0, 0, 1 } };
+
+void bmb_host_peers_use(const bmb_addr *own)
+{
+    here = *own;
+    here.port = 0;
+}
+
 void bmb_host_exhaust(bool on)
 {
     static rlim_t before;
@@ -51,7 +59,7 @@ static int peer_connect(const bmb_addr *to)
 
 static int bound_socket(int type, bmb_addr *bound)
 {
-    struct sockaddr_in s = { .sin_family = AF_INET, .sin_addr.s_addr = htonl(INADDR_LOOPBACK) };
+    struct sockaddr_in s = address_of(&here);
     socklen_t size = sizeof s;
     int fd = socket(AF_INET, type, 0);
     if (bind(fd, (struct sockaddr *)&s, size) != 0 || getsockname(fd, (struct sockaddr *)&s, &size) != 0) return -1;

@@ -1,6 +1,7 @@
-/* The port on poll(2): clock, waiting, sockets, and a camera that plays a clip. */
+/* The port on poll(2): clock, waiting, sockets. */
 #include "bambino/poll.h"
 
+#include <arpa/inet.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <netinet/in.h>
@@ -12,13 +13,25 @@
 #include <time.h>
 #include <unistd.h>
 
+#if defined LWIP_HDR_SOCKETS_H && !LWIP_IPV6
+#define HAS_IPV6 0 /* the stack has no such addresses */
+#else
+#define HAS_IPV6 BMB_WITH_IPV6
+#endif
 #define BACKLOG 16
 #define SLICES_AT_ONCE 16 /* IOV_MAX is at least that (POSIX) */
 #define WAIT_MOST_MS 60000
 
+#define WAKES_WITHIN_MS 200 /* a datagram to itself is there at once, where it comes at all */
+
 #ifndef MSG_NOSIGNAL
 #define MSG_NOSIGNAL 0 /* then the program has to ignore SIGPIPE */
 #endif
+
+/* Options that can be done without. */
+typedef enum option { NODELAY, KEEPALIVE, REUSE, BROADCAST, TTL, INTERFACE, OPTIONS } option;
+static const char *const option_names[OPTIONS] = { "TCP_NODELAY",  "SO_KEEPALIVE",     "SO_REUSEADDR",
+                                                   "SO_BROADCAST", "IP_MULTICAST_TTL", "IP_MULTICAST_IF" };
 
 static bmb_err err_of(int error)
 {
@@ -39,6 +52,7 @@ static bmb_err err_of(int error)
 static socklen_t to_system(const bmb_addr *addr, struct sockaddr_storage *out)
 {
     memset(out, 0, sizeof *out);
+#if HAS_IPV6
     if (addr->family == 6) {
         struct sockaddr_in6 *in = (struct sockaddr_in6 *)out;
         in->sin6_family = AF_INET6;
@@ -47,6 +61,7 @@ static socklen_t to_system(const bmb_addr *addr, struct sockaddr_storage *out)
         memcpy(&in->sin6_addr, addr->ip, 16);
         return sizeof *in;
     }
+#endif
     struct sockaddr_in *in = (struct sockaddr_in *)out;
     in->sin_family = AF_INET;
     in->sin_port = htons(addr->port);
@@ -58,22 +73,31 @@ static void from_system(const struct sockaddr_storage *in, bmb_addr *out)
 {
     memset(out, 0, sizeof *out);
     out->family = 4;
-    if (in->ss_family == AF_INET) {
-        const struct sockaddr_in *v4 = (const struct sockaddr_in *)in;
-        out->port = ntohs(v4->sin_port);
-        memcpy(out->ip, &v4->sin_addr, 4);
+#if HAS_IPV6
+    if (in->ss_family == AF_INET6) {
+        static const uint8_t mapped[12] = { [10] = 0xFF, [11] = 0xFF }; /* an IPv4 peer of a socket for both */
+        const struct sockaddr_in6 *v6 = (const struct sockaddr_in6 *)in;
+        const uint8_t *ip = (const uint8_t *)&v6->sin6_addr;
+        bool v4 = memcmp(ip, mapped, sizeof mapped) == 0;
+        out->port = ntohs(v6->sin6_port);
+        memcpy(out->ip, ip + (v4 ? 12 : 0), v4 ? 4 : 16);
+        if (v4) return;
+        out->family = 6;
+        out->scope = v6->sin6_scope_id;
         return;
     }
-    const struct sockaddr_in6 *v6 = (const struct sockaddr_in6 *)in;
-    bool mapped = IN6_IS_ADDR_V4MAPPED(&v6->sin6_addr); /* an IPv4 peer of a socket for both */
-    out->port = ntohs(v6->sin6_port);
-    memcpy(out->ip, (const uint8_t *)&v6->sin6_addr + (mapped ? 12 : 0), mapped ? 4 : 16);
-    if (mapped) return;
-    out->family = 6;
-    out->scope = v6->sin6_scope_id;
+#endif
+    const struct sockaddr_in *v4 = (const struct sockaddr_in *)in;
+    out->port = ntohs(v4->sin_port);
+    memcpy(out->ip, &v4->sin_addr, 4);
 }
 
-static uint64_t now_us(void *ctx)
+/* POSIX's clock and random numbers, where the C library and the descriptors are POSIX's. */
+#ifdef LWIP_HDR_SOCKETS_H
+static uint64_t (*const posix_now)(void *ctx) = NULL;
+static void (*const posix_random)(void *ctx, void *out, size_t size) = NULL;
+#else
+static uint64_t posix_now(void *ctx)
 {
     struct timespec t;
     (void)ctx;
@@ -81,12 +105,43 @@ static uint64_t now_us(void *ctx)
     return (uint64_t)t.tv_sec * 1000000u + (uint64_t)t.tv_nsec / 1000u;
 }
 
-static void random_bytes(void *ctx, void *out, size_t size)
+static void posix_random(void *ctx, void *out, size_t size)
 {
     (void)ctx;
     int fd = open("/dev/urandom", O_RDONLY);
     for (ssize_t n; size > 0 && (n = read(fd, out, size)) > 0; size -= (size_t)n) out = (uint8_t *)out + n;
     close(fd);
+}
+#endif
+
+static uint64_t now_us(void *ctx)
+{
+    const bmb_poll_system *s = &((const bmb_poll *)ctx)->system;
+    return s->now_us(s->ctx);
+}
+
+static void random_bytes(void *ctx, void *out, size_t size)
+{
+    const bmb_poll_system *s = &((const bmb_poll *)ctx)->system;
+    s->random(s->ctx, out, size);
+}
+
+static void set_option(bmb_poll *self, int fd, int level, int name, const void *value, socklen_t size, option which)
+{
+    if (setsockopt(fd, level, name, value, size) != 0) self->refused |= (uint8_t)(1u << which);
+}
+
+void bmb_poll_refused(const bmb_poll *self, char *out, size_t room)
+{
+    size_t at = 0;
+    if (room > 0) out[0] = '\0';
+    for (int i = 0; i < OPTIONS; i++) {
+        size_t size = strlen(option_names[i]), before = at > 0 ? 2 : 0;
+        if ((self->refused >> i & 1) == 0 || at + before + size >= room) continue;
+        memcpy(out + at, ", ", before);
+        memcpy(out + at + before, option_names[i], size + 1);
+        at += before + size;
+    }
 }
 
 /* The table. */
@@ -95,16 +150,26 @@ static bmb_poll_sock *at(void *ctx, bmb_sock index)
     return &((bmb_poll *)ctx)->sock[index];
 }
 
+/* Nothing on it waits: there are stacks whose fcntl takes three arguments. */
+static bool be_quiet(int fd)
+{
+    int flags = fcntl(fd, F_GETFL, 0);
+    return flags >= 0 && fcntl(fd, F_SETFL, flags | O_NONBLOCK) >= 0;
+}
+
 /* Takes a descriptor into the table. A negative one is the failure of the call that made it. */
-static bmb_err add(bmb_poll *self, int fd, uint8_t family, bmb_sock *out)
+static bmb_err add(bmb_poll *self, int fd, int type, uint8_t family, bmb_sock *out)
 {
     const int on = 1;
     if (fd < 0) return err_of(errno);
     for (bmb_sock i = 0; i < BMB_POLL_SOCKETS; i++) {
         if (self->sock[i].fd >= 0) continue;
-        (void)fcntl(fd, F_SETFL, fcntl(fd, F_GETFL) | O_NONBLOCK);
-        (void)setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &on, sizeof on); /* a frame's last bytes must not wait */
-        (void)setsockopt(fd, SOL_SOCKET, SO_KEEPALIVE, &on, sizeof on); /* a peer that lost its power says nothing */
+        if (!be_quiet(fd)) break;
+        if (type == SOCK_STREAM) {
+            /* A frame's last bytes must not wait; and a peer that lost its power says nothing. */
+            set_option(self, fd, IPPROTO_TCP, TCP_NODELAY, &on, sizeof on, NODELAY);
+            set_option(self, fd, SOL_SOCKET, SO_KEEPALIVE, &on, sizeof on, KEEPALIVE);
+        }
         self->sock[i] = (bmb_poll_sock){ .fd = fd, .family = family };
         *out = i;
         return BMB_OK;
@@ -147,9 +212,12 @@ static bmb_err open_bound(void *ctx, int type, const bmb_addr *addr, bmb_sock *o
     const int on = 1;
     struct sockaddr_storage ss;
     socklen_t size = to_system(addr, &ss);
-    bmb_err err = add((bmb_poll *)ctx, socket(addr->family == 6 ? AF_INET6 : AF_INET, type, 0), addr->family, out);
+    if (addr->family == 6 && !HAS_IPV6) return BMB_UNSUPPORTED;
+    bmb_err err =
+        add((bmb_poll *)ctx, socket(addr->family == 6 ? AF_INET6 : AF_INET, type, 0), type, addr->family, out);
     if (err != BMB_OK) return err;
-    if (type == SOCK_STREAM) (void)setsockopt(at(ctx, *out)->fd, SOL_SOCKET, SO_REUSEADDR, &on, sizeof on);
+    if (type == SOCK_STREAM)
+        set_option((bmb_poll *)ctx, at(ctx, *out)->fd, SOL_SOCKET, SO_REUSEADDR, &on, sizeof on, REUSE);
     if (bind(at(ctx, *out)->fd, (struct sockaddr *)&ss, size) != 0) return fail(ctx, *out);
     err = local(ctx, *out, bound);
     bound->family = addr->family;
@@ -168,7 +236,7 @@ static bmb_err accept_one(void *ctx, bmb_sock listener, bmb_sock *out, bmb_addr 
     struct sockaddr_storage ss;
     socklen_t size = sizeof ss;
     if (!has_room((bmb_poll *)ctx)) return BMB_LIMIT; /* it stays in the queue */
-    bmb_err err = add((bmb_poll *)ctx, accept(at(ctx, listener)->fd, (struct sockaddr *)&ss, &size),
+    bmb_err err = add((bmb_poll *)ctx, accept(at(ctx, listener)->fd, (struct sockaddr *)&ss, &size), SOCK_STREAM,
                       at(ctx, listener)->family, out);
     if (err == BMB_OK) from_system(&ss, peer);
     return err == BMB_GONE ? BMB_AGAIN : err; /* one that went before it was taken */
@@ -178,20 +246,34 @@ static bmb_err dial(void *ctx, const bmb_addr *to, bmb_sock *out)
 {
     struct sockaddr_storage ss;
     socklen_t size = to_system(to, &ss);
-    bmb_err err = add((bmb_poll *)ctx, socket(to->family == 6 ? AF_INET6 : AF_INET, SOCK_STREAM, 0), to->family, out);
+    if (to->family == 6 && !HAS_IPV6) return BMB_UNSUPPORTED;
+    bmb_err err = add((bmb_poll *)ctx, socket(to->family == 6 ? AF_INET6 : AF_INET, SOCK_STREAM, 0), SOCK_STREAM,
+                      to->family, out);
     if (err != BMB_OK) return err;
     bool begun = connect(at(ctx, *out)->fd, (struct sockaddr *)&ss, size) == 0 || errno == EINPROGRESS;
     return begun ? BMB_OK : fail(ctx, *out);
 }
 
+/* It is made, or has failed, once something could be written (POSIX connect): there are stacks that know of a peer
+ * before. */
 static bmb_err dialled(void *ctx, bmb_sock index)
 {
-    struct sockaddr_storage ss;
+    struct pollfd p = { .fd = at(ctx, index)->fd, .events = POLLOUT };
     int error = 0;
-    socklen_t size = sizeof error, ss_size = sizeof ss;
-    if (getsockopt(at(ctx, index)->fd, SOL_SOCKET, SO_ERROR, &error, &size) != 0) error = errno;
-    if (error != 0) return err_of(error);
-    return getpeername(at(ctx, index)->fd, (struct sockaddr *)&ss, &ss_size) == 0 ? BMB_OK : BMB_AGAIN;
+    socklen_t size = sizeof error;
+    if (poll(&p, 1, 0) == 0) return BMB_AGAIN;
+    if (getsockopt(p.fd, SOL_SOCKET, SO_ERROR, &error, &size) != 0) error = errno;
+    if (error == ECONNRESET || error == ECONNABORTED) return BMB_REFUSED; /* as some stacks call it */
+    return error != 0 ? err_of(error) : BMB_OK;
+}
+
+/* sendmsg, also on stacks that know no signal and refuse to be told so. */
+static ssize_t put(bmb_poll *self, int fd, const struct msghdr *m)
+{
+    ssize_t n = sendmsg(fd, m, self->send_flags);
+    if (n >= 0 || self->send_flags == 0 || errno != EOPNOTSUPP) return n;
+    self->send_flags = 0;
+    return sendmsg(fd, m, 0);
 }
 
 /* The members of struct iovec stand in an order of the system's own. */
@@ -211,8 +293,8 @@ static bmb_err send_slices(void *ctx, bmb_sock index, const bmb_slice *slices, s
         size_t n = gather(slices, count, parts), offered = 0;
         for (size_t i = 0; i < n; i++) offered += slices[i].size;
         struct msghdr m = { .msg_iov = parts };
-        m.msg_iovlen = n;
-        ssize_t sent = sendmsg(at(ctx, index)->fd, &m, MSG_NOSIGNAL);
+        m.msg_iovlen = (uint8_t)n; /* whose type differs */
+        ssize_t sent = put((bmb_poll *)ctx, at(ctx, index)->fd, &m);
         if (sent < 0) return *taken > 0 ? BMB_OK : err_of(errno);
         *taken += (size_t)sent;
         if ((size_t)sent < offered) break;
@@ -239,19 +321,21 @@ static bmb_err udp_open(void *ctx, const bmb_addr *addr, const bmb_udp_options *
 {
     struct sockaddr_storage ss;
     const int on = 1, hops = options->ttl != 0 ? options->ttl : 1;
-    const unsigned char ttl = (unsigned char)hops;
+    const uint8_t ttl = (uint8_t)hops;
     struct in_addr interface = { htonl(options->interface_ipv4) };
     bmb_err err = open_bound(ctx, SOCK_DGRAM, addr, out, bound);
     if (err != BMB_OK) return err;
+    bmb_poll *self = (bmb_poll *)ctx;
     int fd = at(ctx, *out)->fd;
-    (void)setsockopt(fd, SOL_SOCKET, SO_BROADCAST, &on, sizeof on);
-    if (addr->family == 6) {
-        (void)setsockopt(fd, IPPROTO_IPV6, IPV6_MULTICAST_HOPS, &hops, sizeof hops);
-    } else {
-        (void)setsockopt(fd, IPPROTO_IP, IP_MULTICAST_TTL, &ttl, sizeof ttl);
+    set_option(self, fd, SOL_SOCKET, SO_BROADCAST, &on, sizeof on, BROADCAST);
+    if (addr->family == 4) {
+        set_option(self, fd, IPPROTO_IP, IP_MULTICAST_TTL, &ttl, sizeof ttl, TTL);
         if (options->interface_ipv4 != 0)
-            (void)setsockopt(fd, IPPROTO_IP, IP_MULTICAST_IF, &interface, sizeof interface);
+            set_option(self, fd, IPPROTO_IP, IP_MULTICAST_IF, &interface, sizeof interface, INTERFACE);
     }
+#ifdef IPV6_MULTICAST_HOPS
+    if (addr->family == 6) set_option(self, fd, IPPROTO_IPV6, IPV6_MULTICAST_HOPS, &hops, sizeof hops, TTL);
+#endif
     if (options->peer == NULL) return BMB_OK;
     socklen_t size = to_system(options->peer, &ss);
     return connect(fd, (struct sockaddr *)&ss, size) == 0 ? BMB_OK : fail(ctx, *out);
@@ -269,8 +353,8 @@ static bmb_err udp_send(void *ctx, bmb_sock index, const bmb_addr *to, const bmb
         m.msg_name = &ss;
     }
     while (*taken < count) {
-        m.msg_iovlen = gather(packets[*taken].slices, packets[*taken].count, parts);
-        if (sendmsg(at(ctx, index)->fd, &m, MSG_NOSIGNAL) < 0) return err_of(errno);
+        m.msg_iovlen = (uint8_t)gather(packets[*taken].slices, packets[*taken].count, parts);
+        if (put((bmb_poll *)ctx, at(ctx, index)->fd, &m) < 0) return err_of(errno);
         ++*taken;
     }
     return BMB_OK;
@@ -298,15 +382,16 @@ static bmb_err watch(void *ctx, bmb_sock index, uint32_t events, uint32_t token)
 typedef struct question {
     struct pollfd fds[BMB_POLL_SOCKETS + 1]; /* the socket that wakes is the first */
     bmb_sock index[BMB_POLL_SOCKETS + 1];
-    nfds_t count;
+    nfds_t first, count; /* first: of the sockets */
 } question;
 
 /* From the one on whose turn it is. A wake is taken. */
-static int ask(const bmb_poll *self, int ms, question *a)
+static int ask(bmb_poll *self, int ms, question *a)
 {
     char bytes[16];
     a->fds[0] = (struct pollfd){ .fd = self->wake, .events = POLLIN };
-    a->count = 1;
+    a->count = self->wake >= 0;
+    a->first = a->count;
     for (int k = 0; k < BMB_POLL_SOCKETS; k++) {
         int i = (self->turn + k) % BMB_POLL_SOCKETS;
         const bmb_poll_sock *s = &self->sock[i];
@@ -315,20 +400,24 @@ static int ask(const bmb_poll *self, int ms, question *a)
         a->fds[a->count] = (struct pollfd){ .fd = s->fd, .events = events };
         a->index[a->count++] = i;
     }
-    int n = poll(a->fds, a->count, ms);
-    if (n > 0 && (a->fds[0].revents & POLLIN) != 0)
+    int n = poll(a->count > 0 ? a->fds : NULL, a->count, ms); /* some stacks take none for a mistake */
+    if (n > 0 && self->wake >= 0 && (a->fds[0].revents & POLLIN) != 0)
         while (recv(self->wake, bytes, sizeof bytes, 0) > 0) continue;
     return n;
 }
 
 static void wait_until(void *ctx, uint64_t until_us)
 {
-    const bmb_poll *self = (const bmb_poll *)ctx;
+    bmb_poll *self = (bmb_poll *)ctx;
     question a;
-    uint64_t now = now_us(ctx), end = until_us;
+    uint64_t end = until_us;
     if (self->clip.mfps > 0 && self->clip.next_us < end) end = self->clip.next_us; /* a driver would call wake */
-    uint64_t ms = end > now ? (end - now + 999) / 1000 : 0;
-    (void)ask(self, ms > WAIT_MOST_MS ? WAIT_MOST_MS : (int)ms, &a);
+    for (;;) {
+        uint64_t now = now_us(ctx), ms = end > now ? (end - now + 999) / 1000 : 0;
+        uint64_t most = self->wake >= 0 ? WAIT_MOST_MS : self->system.wake_ms; /* a flag is looked at between waits */
+        if (self->woken || ask(self, ms > most ? (int)most : (int)ms, &a) != 0 || ms <= most || self->wake >= 0) break;
+    }
+    self->woken = 0;
 }
 
 static uint32_t events_of(short revents)
@@ -345,7 +434,7 @@ static size_t ready(void *ctx, bmb_ready *out, size_t room)
     question a;
     size_t n = 0;
     if (ask(self, 0, &a) <= 0) return 0;
-    for (nfds_t i = 1; i < a.count && n < room; i++) {
+    for (nfds_t i = a.first; i < a.count && n < room; i++) {
         uint32_t events = events_of(a.fds[i].revents);
         if (events == 0) continue;
         out[n++] = (bmb_ready){ .token = self->sock[a.index[i]].token, .events = events };
@@ -356,123 +445,42 @@ static size_t ready(void *ctx, bmb_ready *out, size_t room)
 
 static void wake(void *ctx)
 {
+    bmb_poll *self = (bmb_poll *)ctx;
     const char byte = 0;
-    (void)!send(((bmb_poll *)ctx)->wake, &byte, 1, 0); /* one that does not fit finds others that wait */
+    if (self->wake < 0)
+        self->woken = 1;
+    else
+        (void)!send(self->wake, &byte, 1, 0); /* one that does not fit finds others that wait */
 }
 
-/* A datagram socket that is connected to itself: there are stacks without pipes. */
+/* A datagram socket that is connected to itself: there are stacks without pipes. -1: there is no socket; -2: what it
+ * sends to itself does not arrive, or it cannot be reached at all. */
 static int open_wake(void)
 {
     struct sockaddr_in self = { .sin_family = AF_INET, .sin_addr.s_addr = htonl(INADDR_LOOPBACK) };
     socklen_t size = sizeof self;
+    char byte = 0;
     int fd = socket(AF_INET, SOCK_DGRAM, 0);
-    if (fd >= 0 && bind(fd, (struct sockaddr *)&self, size) == 0 &&
-        getsockname(fd, (struct sockaddr *)&self, &size) == 0 && connect(fd, (struct sockaddr *)&self, size) == 0 &&
-        fcntl(fd, F_SETFL, fcntl(fd, F_GETFL) | O_NONBLOCK) == 0)
+    struct pollfd p = { .fd = fd, .events = POLLIN };
+    if (fd < 0) return -1;
+    if (bind(fd, (struct sockaddr *)&self, size) == 0 && getsockname(fd, (struct sockaddr *)&self, &size) == 0 &&
+        connect(fd, (struct sockaddr *)&self, size) == 0 && be_quiet(fd) && send(fd, &byte, 1, 0) == 1 &&
+        poll(&p, 1, WAKES_WITHIN_MS) == 1 && recv(fd, &byte, 1, 0) == 1)
         return fd;
-    if (fd >= 0) close(fd);
-    return -1;
+    close(fd);
+    return -2;
 }
 
-/* A camera that plays a clip from memory. A driver would have buffers that an interrupt fills (bmb_bare_buffers). */
-static bmb_poll_clip *clip_of(void *ctx)
-{
-    return &((bmb_poll *)ctx)->clip;
-}
-
-static size_t count(void *ctx)
-{
-    (void)ctx;
-    return 1;
-}
-
-static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
-{
-    const bmb_poll_clip *c = clip_of(ctx);
-    if (index > 0) return BMB_NOT_FOUND;
-    *out = (bmb_camera_info){ .model = "clip", .modes = &c->mode, .mode_count = 1, .buffers = BMB_POLL_BUFFERS };
-    memcpy(out->name, c->name, sizeof out->name);
-    return BMB_OK;
-}
-
-static bmb_err start(void *ctx, size_t index, const bmb_mode *asked, bmb_mode *effective)
-{
-    bmb_poll_clip *c = clip_of(ctx);
-    (void)index;
-    if (asked->codec != BMB_CODEC_JPEG) return BMB_UNSUPPORTED;
-    if (c->mfps > 0) return BMB_IN_USE;
-    c->mfps = asked->mfps > c->mode.mfps_most ? c->mode.mfps_most : asked->mfps > 0 ? asked->mfps : 1000;
-    c->next_us = now_us(ctx);
-    *effective = (bmb_mode){ BMB_CODEC_JPEG, c->mode.width, c->mode.height, c->mfps };
-    return BMB_OK;
-}
-
-static void stop(void *ctx, size_t index)
-{
-    (void)index;
-    clip_of(ctx)->mfps = 0;
-}
-
-/* A buffer that is free; BMB_POLL_BUFFERS: all are out, and the exposure is lost. */
-static unsigned free_buffer(const bmb_poll_clip *c)
-{
-    unsigned i = 0;
-    while (i < BMB_POLL_BUFFERS && (c->out >> i & 1) != 0) i++;
-    return i;
-}
-
-static bmb_err take(void *ctx, size_t index, bmb_camera_frame *out)
-{
-    bmb_poll_clip *c = clip_of(ctx);
-    uint64_t now = now_us(ctx);
-    unsigned buffer = free_buffer(c);
-    (void)index;
-    if (c->mfps == 0 || now < c->next_us) return BMB_AGAIN;
-    uint32_t picture = c->number++ % c->pictures;
-    uint64_t interval = 1000000000u / c->mfps, late = now - c->next_us;
-    uint64_t capture_us = now - late % interval; /* exposures that nobody fetched are overwritten by later ones */
-    c->next_us = capture_us + interval;
-    if (buffer == BMB_POLL_BUFFERS) return BMB_AGAIN;
-    c->out |= (uint8_t)(1u << buffer);
-    *out = (bmb_camera_frame){ .data = c->data + c->begin[picture],
-                               .size = c->begin[picture + 1] - c->begin[picture],
-                               .capture_us = capture_us,
-                               .key = true,
-                               .cookie = buffer };
-    return BMB_OK;
-}
-
-static void release(void *ctx, size_t index, uintptr_t cookie)
-{
-    (void)index;
-    clip_of(ctx)->out &= (uint8_t) ~(1u << cookie);
-}
-
-bmb_err bmb_poll_camera(bmb_poll *self, const char *name, const void *data, size_t size, uint32_t mfps, uint16_t width,
-                        uint16_t height, bmb_cameras *out)
-{
-    bmb_poll_clip *c = &self->clip;
-    memset(c, 0, sizeof *c);
-    c->data = (const uint8_t *)data;
-    c->mode = (bmb_mode_row){ BMB_CODEC_JPEG, width, height, mfps };
-    strncpy(c->name, name, sizeof c->name - 1);
-    /* An image ends with EOI, and the next one begins with SOI (ITU-T T.81 B.1.1.3). */
-    for (size_t i = 0; i + 3 < size && c->pictures + 1 < BMB_POLL_PICTURES; i++)
-        if (c->data[i] == 0xFF && c->data[i + 1] == 0xD9 && c->data[i + 2] == 0xFF && c->data[i + 3] == 0xD8)
-            c->begin[++c->pictures] = (uint32_t)i + 2;
-    if (size < 4) return BMB_BAD_DATA;
-    c->begin[++c->pictures] = (uint32_t)size;
-    *out = (bmb_cameras){
-        .ctx = self, .count = count, .info = info, .start = start, .stop = stop, .take = take, .release = release
-    };
-    return BMB_OK;
-}
-
-bmb_err bmb_poll_open(bmb_poll *self, bmb_port *port)
+bmb_err bmb_poll_open_on(bmb_poll *self, const bmb_poll_system *system, bmb_port *port)
 {
     memset(self, 0, sizeof *self);
     for (size_t i = 0; i < BMB_POLL_SOCKETS; i++) self->sock[i].fd = -1;
-    self->wake = open_wake();
+    self->send_flags = MSG_NOSIGNAL;
+    if (system != NULL) self->system = *system;
+    if (self->system.now_us == NULL) self->system.now_us = posix_now;
+    if (self->system.random == NULL) self->system.random = posix_random;
+    self->wake = self->system.wake_ms > 0 ? -1 : open_wake();
+    bool able = self->system.now_us != NULL && self->system.random != NULL && self->wake != -2;
     *port = (bmb_port){ .ctx = self, .now_us = now_us, .random = random_bytes, .wait = wait_until, .wake = wake };
     port->net = (bmb_net){ .listen = listen_at,
                            .accept = accept_one,
@@ -488,7 +496,13 @@ bmb_err bmb_poll_open(bmb_poll *self, bmb_port *port)
                            .close = close_sock,
                            .watch = watch,
                            .ready = ready };
-    return self->wake >= 0 ? BMB_OK : BMB_LIMIT;
+    if (!able) return BMB_UNSUPPORTED;
+    return self->wake >= 0 || self->system.wake_ms > 0 ? BMB_OK : BMB_LIMIT;
+}
+
+bmb_err bmb_poll_open(bmb_poll *self, bmb_port *port)
+{
+    return bmb_poll_open_on(self, NULL, port);
 }
 
 void bmb_poll_close(bmb_poll *self)
