@@ -20,7 +20,7 @@ test:
 
 # Units only: no camera, no browser, no decoder.
 test-quick:
-	@scripts/setup test
+	@scripts/setup quick
 	@$(call BUILD,debug)
 	@scripts/run-tests build/debug -L unit
 
@@ -116,8 +116,9 @@ figures:
 
 # Without our presets, with clang.
 plain-builds:
-	@scripts/setup test clang
+	@scripts/setup test clang others
 	@scripts/plain-builds
+	@scripts/other-systems
 
 # Takes the pictures of docs/screenshots anew.
 screenshots:

@@ -8,6 +8,7 @@
 #include <string.h>
 #include <sys/file.h>
 #include <sys/stat.h>
+#include <sys/syscall.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -48,11 +49,17 @@ bool bmb_linux_unpart(char *name)
     return true;
 }
 
+/* renameat2 with RENAME_NOREPLACE, as the kernel calls it: not every C library has it. */
+static int rename_new(const char *part, const char *path)
+{
+    return (int)syscall(SYS_renameat2, AT_FDCWD, part, AT_FDCWD, path, 1u);
+}
+
 /* Gives the part its name. Not every file system has a way to leave a file that is there in one step. */
 static int settle(const char *part, const char *path, bool replace)
 {
     if (replace) return rename(part, path) == 0 ? 0 : errno;
-    if (renameat2(AT_FDCWD, part, AT_FDCWD, path, RENAME_NOREPLACE) == 0) return 0;
+    if (rename_new(part, path) == 0) return 0;
     if (errno != EINVAL && errno != ENOSYS) return errno;
     struct stat s;
     if (lstat(path, &s) == 0) return EEXIST;

@@ -64,7 +64,9 @@ static ssize_t send_segments(int fd, struct sockaddr_storage *to, socklen_t to_s
         struct cmsghdr align;
     } control;
     struct msghdr m = { .msg_name = to_size > 0 ? to : NULL, .msg_namelen = to_size };
-    m.msg_iov = (struct iovec *)(uintptr_t)slices_of(packets, count, copy, &m.msg_iovlen);
+    size_t parts; /* whose type in msghdr differs between C libraries */
+    m.msg_iov = (struct iovec *)(uintptr_t)slices_of(packets, count, copy, &parts);
+    m.msg_iovlen = (unsigned short)parts;
     if (count > 1) {
         m.msg_control = control.bytes;
         m.msg_controllen = sizeof control.bytes;

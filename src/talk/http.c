@@ -105,7 +105,10 @@ static void answer_feed(bmb_talk *t, bmb_conn *c, const bmb_route *route, bool h
         bmb_http_head(&w, 200, format->info.media_type, SIZE_MAX, &terms);
         if (!head_only) bmb_put_str(&w, format->preamble);
     }
-    if (streaming && head_only) return bmb_http_send(t, c, &w, BMB_CONN_ANSWERING);
+    if (streaming && head_only) {
+        bmb_http_send(t, c, &w, BMB_CONN_ANSWERING);
+        return;
+    }
     c->viewer.state = (bmb_stream_state){ .keep_alive = c->keep_alive, .old = c->old, .head_only = head_only };
 #if BMB_WITH_ACCESS
     if (!streaming) c->viewer.state.embeds = terms.config->embed;

@@ -230,7 +230,7 @@ says "a full storage" "$here/out" "the storage is full after"
 mkdir "$here/cut"
 for _ in $(seq 60); do
     "$bambino" lapse yard --every 0.05 --size 160x120 --out "$here/cut/yard-{number}.jpg" >/dev/null 2>&1 & victim=$!
-    sleep 0.$(printf '%03d' $((RANDOM % 140)))
+    sleep "0.$(printf '%03d' $((RANDOM % 140)))"
     kill -9 $victim; wait $victim 2>/dev/null
 done
 python3 - "$here/cut" <<'P'
