@@ -84,8 +84,8 @@ typedef struct bmb_poll {
 bmb_err bmb_poll_open(bmb_poll *self, bmb_port *port);
 /* The same on a system that is not POSIX's all over. system is copied; NULL: it is. */
 bmb_err bmb_poll_open_on(bmb_poll *self, const bmb_poll_system *system, bmb_port *port);
-/* Which options of sockets the stack refused so far, such as "TCP_NODELAY, SO_KEEPALIVE"; "": none. Without them it goes
- * on, and worse: frames end late, or a peer that lost its power keeps its place. */
+/* Which options of sockets the stack refused so far, such as "TCP_NODELAY, SO_KEEPALIVE"; "": none. Without them it
+ * goes on, and worse: frames end late, or a peer that lost its power keeps its place. */
 void bmb_poll_refused(const bmb_poll *self, char *out, size_t room);
 void bmb_poll_close(bmb_poll *self);
 /* A camera of that name: `size` bytes of JPEG images, which must stay, at up to mfps. BMB_BAD_DATA: there is none. */

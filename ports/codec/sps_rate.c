@@ -77,7 +77,8 @@ size_t codec_sps_with_rate(const uint8_t *sps, size_t size, uint32_t mfps, uint8
 {
     bit_run in = { .bits = 0 }, made = { .bits = 0 };
     bmb_sps says;
-    if (size <= HEAD || bmb_sps_parse(sps, size, &says) != BMB_OK || says.mfps != 0 || !unpack(sps, size, &in))
+    if (size <= HEAD || bmb_sps_parse(sps, size, &says) != BMB_OK || says.mfps != 0 || says.vui_at == 0 ||
+        !unpack(sps, size, &in))
         return 0;
     size_t at = says.timing_at != 0 ? says.timing_at : says.vui_at;
     for (size_t i = 0; i < at; i++) put(&made, bit_at(&in, i));

@@ -170,7 +170,7 @@ static void skip_picture_order(bits *b)
 }
 
 /* Annex E.1.1, as far as the timing. */
-static uint32_t vui_rate(bits *b, uint16_t *timing_at)
+static uint32_t vui_rate(bits *b, uint16_t *timing_at, bool *timed)
 {
     if (bit(b) != 0 && bits_of(b, 8) == 255) (void)bits_of(b, 32); /* aspect ratio */
     if (bit(b) != 0) (void)bit(b);                                 /* overscan */
@@ -183,7 +183,8 @@ static uint32_t vui_rate(bits *b, uint16_t *timing_at)
         (void)ue(b);
     }
     *timing_at = b->read;
-    if (bit(b) == 0) return 0;
+    *timed = bit(b) != 0;
+    if (!*timed) return 0;
     uint64_t units = bits_of(b, 32), scale = bits_of(b, 32);
     uint64_t mfps = units > 0 ? scale * 1000 / (2 * units) : 0;
     return b->failed || mfps > 1000000 ? 0 : (uint32_t)mfps;
@@ -220,6 +221,9 @@ bmb_err bmb_sps_parse(const uint8_t *data, size_t size, bmb_sps *out)
     out->width = (uint16_t)width;
     out->height = (uint16_t)height;
     out->vui_at = b.read;
-    if (bit(&b) != 0) out->mfps = vui_rate(&b, &out->timing_at);
+    if (bit(&b) == 0) return BMB_OK;
+    bool timed;
+    out->mfps = vui_rate(&b, &out->timing_at, &timed);
+    if (b.failed || timed) out->vui_at = out->timing_at = 0; /* cut off, or it has a timing already */
     return BMB_OK;
 }

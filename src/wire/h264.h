@@ -50,7 +50,8 @@ typedef struct bmb_sps {
     uint16_t width, height;              /* after cropping */
     uint32_t mfps;                       /* frames per 1000 s; 0: not said */
     /* Where two flags stand, in bits behind the three bytes above, emulation prevention removed: whether there is
-     * usability information, and in it whether there is timing; timing_at 0: there is none to have it. */
+     * usability information, and in it whether there is timing; timing_at 0: there is none to have it; both
+     * 0: nothing can be added. */
     uint16_t vui_at, timing_at;
 } bmb_sps;
 

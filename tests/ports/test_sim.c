@@ -384,6 +384,15 @@ static void boards_do_not_know_of_each_other(void **state)
 }
 
 /* The rate in a parameter set is what a reader finds; everything else in it stays. */
+/* Nothing is added where it cannot be: usability information that is cut off, or has a timing of its own. */
+static void a_rate_is_added_to_whole_parameter_sets_alone(void **state)
+{
+    (void)state;
+    static const uint8_t cut_off[] = { 0x67, 0x02, 0x80, 0xF6, 0x4F, 0x88, 0x6D };
+    uint8_t out[100];
+    assert_int_equal(codec_sps_with_rate(cut_off, sizeof cut_off, 15000, out, sizeof out), 0);
+}
+
 static void a_parameter_set_tells_the_rate(void **state)
 {
     (void)state;
@@ -420,6 +429,7 @@ static void a_parameter_set_tells_the_rate(void **state)
 int main(void)
 {
     const struct CMUnitTest tests[] = {
+        cmocka_unit_test(a_rate_is_added_to_whole_parameter_sets_alone),
         CASE(the_strip_survives_every_size_and_quality),
         CASE(a_damaged_strip_is_not_read),
         CASE(controls_act_on_the_picture),

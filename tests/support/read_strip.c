@@ -1,6 +1,7 @@
 /* read_strip WIDTH HEIGHT COUNT [LOOP]: reads luma planes from standard input until COUNT were decoded, and says what
- * the strips told. Exit status 0: all were there, once, and in order. LOOP: of a clip that begins again after so many
- * pictures, and pictures may be missing. */
+ * the strips told. Exit status 0: so many came, each whole, once, and in order. Those that are missing are told and no
+ * failure: a machine that is held up draws, sends or decodes fewer. LOOP: of a clip that begins again after so many
+ * pictures. */
 #include <stdio.h>
 #include <stdlib.h>
 
@@ -13,6 +14,5 @@ int main(int argc, char **argv)
     pictures_loop = argc == 5 ? (uint32_t)atol(argv[4]) : 0;
     size_t count = (size_t)atol(argv[3]);
     pictures_read(&p, (uint16_t)atoi(argv[1]), (uint16_t)atoi(argv[2]), count, 0, "cat");
-    size_t missing = pictures_loop == 0 ? p.missing : 0;
-    return p.count == count && p.unreadable + p.repeated + p.backward + missing == 0 ? 0 : 1;
+    return p.count == count && p.unreadable + p.repeated + p.backward == 0 ? 0 : 1;
 }
