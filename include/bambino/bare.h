@@ -35,6 +35,10 @@ typedef struct bmb_bare_board {
     const unsigned *heap_asked;   /* bmb_bare_heap_asked, where no_heap.c is linked; optional */
     void (*interrupts)(bool on);  /* for the few instructions that an interrupt may not come between */
     void (*restart)(void);
+    void (*feed)(void); /* the watchdog, in each round of the loop, at least 20 times a second; optional */
+    /* On processors with a data cache: what DMA has written to a camera's buffer is to be seen (invalidate those lines;
+     * buffers begin and end with one). Called before a frame is read. Optional */
+    void (*before_read)(const void *data, size_t size);
 } bmb_bare_board;
 
 void bmb_bare_start(const bmb_bare_board *board);

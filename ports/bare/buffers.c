@@ -45,6 +45,7 @@ bmb_err bmb_bare_take(bmb_bare_buffers *b, bmb_camera_frame *out)
     if (oldest != NULL) oldest->state = OUT;
     bmb_bare_board_now->interrupts(true);
     if (oldest == NULL) return BMB_AGAIN;
+    if (bmb_bare_board_now->before_read != NULL) bmb_bare_board_now->before_read(oldest->data, oldest->size);
     *out = (bmb_camera_frame){ .data = oldest->data,
                                .size = oldest->size,
                                .capture_us = oldest->capture_us,

@@ -181,6 +181,7 @@ __attribute__((noinline)) static void show_lamp(const bmb_device *device, uint64
 
 void bmb_bare_step(bmb_device *device, const bmb_port *port, const bmb_config *config)
 {
+    if (bmb_bare_board_now->feed != NULL) bmb_bare_board_now->feed();
     uint64_t next = bmb_step(device), now = port->now_us(port->ctx);
     say_addresses(config);
     say_memory(device);

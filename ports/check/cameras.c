@@ -1,6 +1,9 @@
 /* Cameras: what they say of themselves, starting and stopping, frames that come back late and in any order. */
 #include "check/check.h"
 
+#include "wire/h264.h"
+#include "wire/jpeg.h"
+
 #define HELD_MOST 16
 
 static const bmb_cameras *cameras(void)
@@ -93,6 +96,28 @@ static void frames_come_and_go_back_late_and_in_any_order(void **state)
     cameras()->stop(cameras()->ctx, 0);
     assert_int_equal(one.data[0], first); /* it is ours until it is released, also after stop */
     cameras()->release(cameras()->ctx, 0, one.cookie);
+}
+
+/* What the core would refuse as bad is no frame. */
+static void frames_are_whole(void **state)
+{
+    (void)state;
+    bmb_camera_frame frame;
+    bmb_jpeg image;
+    bmb_h264_facts units;
+    if (!there()) skip();
+    const bmb_mode mode = start(0);
+    for (unsigned i = 0; i < 3; i++) {
+        if (!take(0, &frame)) fail_msg("no frame within %u s", PATIENCE / 100);
+        const bool whole = mode.codec == BMB_CODEC_JPEG
+                               ? bmb_jpeg_parse(frame.data, frame.size, &image) == BMB_OK
+                               : bmb_h264_parse(frame.data, frame.size, &units) == BMB_OK && units.picture;
+        if (!whole)
+            fail_msg("frame %u, of %u bytes, is cut off, garbled, or of another codec", i, (unsigned)frame.size);
+        if (i == 0) assert_true(frame.key); /* a viewer could begin with none else */
+        cameras()->release(cameras()->ctx, 0, frame.cookie);
+    }
+    cameras()->stop(cameras()->ctx, 0);
 }
 
 static void a_camera_without_a_free_buffer_goes_on(void **state)
@@ -247,6 +272,7 @@ static void an_encoder_that_rests_goes_on_with_a_key_frame(void **state)
 const struct CMUnitTest check_cameras[] = {
     cmocka_unit_test(cameras_say_what_they_can_do),
     cmocka_unit_test(frames_come_and_go_back_late_and_in_any_order),
+    cmocka_unit_test(frames_are_whole),
     cmocka_unit_test(a_camera_without_a_free_buffer_goes_on),
     cmocka_unit_test(a_camera_is_started_again),
     cmocka_unit_test(controls_tell_what_is_in_force),

@@ -42,11 +42,13 @@ void mps2_start(const char *what)
                                           .stack_most = mps2_stack_most,
                                           .heap_asked = &bmb_bare_heap_asked,
                                           .interrupts = mps2_interrupts,
-                                          .restart = mps2_restart };
+                                          .restart = mps2_stop,
+                                          .feed = mps2_feed };
     *UART_BAUDDIV = MPS2_HZ / 115200;
     *UART_CTRL = 1; /* transmits */
     bmb_bare_start(&board);
     bmb_bare_say("%s: mps2-an385, Cortex-M3 at %u MHz, emulated", what, (unsigned)(MPS2_HZ / 1000000));
+    mps2_say_reset();
     bmb_bare_say("RAM: %u KiB of static data, the rest is stack", (unsigned)(mps2_ram_used() / 1024));
     lwip_init();
     bool cable = mps2_ethernet_start();

@@ -1,10 +1,7 @@
-/* A board: the emulated machine mps2-an385 of QEMU, a Cortex-M3 at 25 MHz with Ethernet, a serial port, two lamps and
- * no operating system. The worked example of docs/porting.md: what is special about this machine is here; what any
- * board with lwIP has is in ports/lwip, what any without an operating system has in ports/bare.
- *
- *     mps2_start("loco");                // console, clock, network
- *     bmb_port port = mps2_port();       // everything that the contract asks for
- *     bmb_device *device = bmb_bare_open(&config, memory, sizeof memory);
+/* A board: the emulated machine mps2-an385 of QEMU, a Cortex-M3 at 25 MHz with Ethernet, a serial port and two lamps.
+ * What is special about it is here; what any board with lwIP has is in ports/lwip, what any without a system in
+ * ports/bare. mps2_start("loco");                // console, clock, network bmb_port port = mps2_port();       //
+ * everything that the contract asks for bmb_device *device = bmb_bare_open(&config, memory, sizeof memory);
  *     bmb_bare_run(device, &port, &config);
  */
 #ifndef MPS2_BOARD_H
@@ -34,12 +31,12 @@ bmb_port mps2_port(void);          /* a fresh one; there is one at a time */
 bool mps2_put(uint8_t byte);       /* as bmb_bare_board.put */
 
 /* start.c */
-uint32_t mps2_stack_most(void); /* bytes of stack used at most since the start */
-uint32_t mps2_ram_used(void);   /* bytes of static data */
+uint32_t mps2_stack_most(void), mps2_ram_used(void); /* bytes: of stack at most since the start, of static data */
+/* Says why there was a reset, and where the program was; bmb_bare_board.feed and .restart. */
+void mps2_say_reset(void), mps2_feed(void), mps2_stop(void);
 
 /* clock.c */
-void mps2_clock_start(void);
-void mps2_clock_tick(void);
+void mps2_clock_start(void), mps2_clock_tick(void);
 uint64_t mps2_now_us(void);
 void mps2_interrupted(void); /* by more than the clock's tick: ends mps2_sleep() */
 void mps2_sleep(void *ctx, uint64_t until_us, const volatile bool *woken);

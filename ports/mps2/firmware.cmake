@@ -71,6 +71,9 @@ bambino_firmware(push push_options.h ${PROJECT_SOURCE_DIR}/examples/firmware/pus
 # Everything that there is, with a network that does nothing: what sending costs.
 bambino_firmware(cost "" ${PROJECT_SOURCE_DIR}/tests/firmware/cost.c)
 
+# What goes wrong on a board.
+bambino_firmware(faults smallest_options.h ${PROJECT_SOURCE_DIR}/tests/firmware/faults.c)
+
 # The port check on the board: with cmocka, and the heap and stdio that it needs.
 set(portable_cmocka ${portable}/cmocka)
 file(WRITE ${portable_cmocka}/config.h "#define HAVE_SIGNAL_H 0\n")

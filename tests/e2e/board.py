@@ -232,6 +232,18 @@ def record(name, data):
     return struct.pack("<I", total) + body
 
 
+def test_faults():
+    """One thing goes wrong after each start; the next one says what it was, and where."""
+    with Board("faults") as b:
+        check("all was tried", b.says(r"the end", 60), b.text())
+        text = b.text()
+        for what, said in (("power", r"start: power was switched on"), ("an instruction", r"after a fault of the processor\n.*PC 0x0*[1-9a-f][0-9a-f]*, .*CFSR 0x00010000"),
+                           ("memory", r"after a fault of the processor\n.*CFSR 0x0000[0-9a-f]{4}, .*address 0x70000000"),
+                           ("the stack", r"after the stack ran over its end\n"), ("the watchdog", r"after the program hung, and the watchdog ended it\n.*PC 0x0*[1-9a-f]"),
+                           ("a stop", r"start: after it was stopped")):
+            check(f"the reset of {what} is told", re.search(said, text), text)
+
+
 def test_push():
     port = free_port(socket.SOCK_DGRAM)
     kept = os.path.join(work, "records.bin")

@@ -84,9 +84,13 @@ static void close_poll(bmb_port *p)
 }
 
 /* The port in memory: the other ends are this test. */
+static uint8_t image[4000];
+static size_t image_size;
+
 static bmb_port *open_fake(void)
 {
     fake = fake_create();
+    image_size = fake_jpeg(image, 320, 240, 3000);
     fake_camera_add(fake, "yard", BMB_CODEC_JPEG);
     return &fake->port;
 }
@@ -101,8 +105,7 @@ static void pass_fake(bmb_port *p, uint32_t us)
 {
     (void)p;
     fake->now += us;
-    if (fake->cameras[0].running && fake->cameras[0].queued < 3)
-        fake_frame(fake, 0, (const uint8_t *)"picture", 7, true);
+    if (fake->cameras[0].running && fake->cameras[0].queued < 3) fake_frame(fake, 0, image, image_size, true);
 }
 
 static int fake_peer_connect(const bmb_addr *to)
