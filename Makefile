@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc)
 BUILD = { scripts/sources build/sources mbedtls || echo "Its sources cannot be had just now: there is no encryption in this build."; } && echo "Building ($(1))" && cmake --preset $(1) $(2) >/dev/null && cmake --build build/$(1) --parallel $(JOBS) -- --no-print-directory -s
 PREFIX ?= /usr/local
 
-.PHONY: demo test test-quick build-sanitized test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages release test-release abi board-roots board-image test-board board-demo plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs figures clean
+.PHONY: demo test test-quick test-threads build-sanitized test-sanitized test-changes test-kernel test-cross cross test-board-command packages test-packages release test-release abi board-roots board-image test-board board-demo plain-builds screenshots bench fuzz weak-links soak lint format size firmware firmware-demo install docs figures clean
 
 demo:
 	@scripts/setup build
@@ -31,6 +31,14 @@ build-sanitized:
 # Not the pages, the emulated board and the longest look at what decoders show, which make test has.
 test-sanitized: build-sanitized
 	@scripts/run-tests build/sanitized -LE 'page|board' -E '^test_clients$$'
+
+# What has threads, under ThreadSanitizer.
+THREADED = test_sim test_codec test_intake test_feeder test_linux test_v4l2 test_v4l2_input test_receive
+test-threads:
+	@scripts/setup test
+	@scripts/sources build/sources mbedtls
+	@echo "Building (threads)" && cmake --preset threads >/dev/null && cmake --build build/threads --parallel $(JOBS) --target $(THREADED) -- --no-print-directory -s
+	@for test in $(THREADED); do (cd build/threads/tests && TSAN_OPTIONS=exitcode=66 setarch -R ./$$test >$$test.log 2>&1) || { cat build/threads/tests/$$test.log; exit 1; }; done; echo "no data race was seen in $(THREADED)"
 
 # The unit tests on other processors, in Debian's emulator: s390x is big-endian, armhf has 32 bits.
 CROSS ?= aarch64-linux-gnu arm-linux-gnueabihf riscv64-linux-gnu s390x-linux-gnu

@@ -26,7 +26,11 @@ function serve(command) {
 }
 
 // The picture as a canvas has it, in a number that changes with its contents.
-const fingerprint = (page, index) => page.evaluate((i) => {
+const fingerprint = async (page, index) => {
+  await until(page, () => [...document.querySelectorAll('article img')].every((img) => img.hidden || img.naturalWidth > 0)); // one that begins anew has no size yet
+  return fingerprintNow(page, index);
+};
+const fingerprintNow = (page, index) => page.evaluate((i) => {
   const img = document.querySelectorAll('article img')[i];
   const canvas = Object.assign(document.createElement('canvas'), { width: img.naturalWidth, height: img.naturalHeight });
   const context = canvas.getContext('2d');

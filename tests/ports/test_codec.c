@@ -210,7 +210,7 @@ static void a_key_frame_becomes_a_still(void **state)
 /* Streams. */
 
 static bmb_port port;
-static uint64_t now;
+static _Atomic uint64_t now; /* the encoders' thread reads it */
 static unsigned wakes;
 static pthread_mutex_t lock = PTHREAD_MUTEX_INITIALIZER;
 static bool lent[64];
