@@ -1,5 +1,7 @@
 /* The port's loop: sockets as a table, who is ready, and waiting. */
+#include <lwip/dhcp.h>
 #include <lwip/netif.h>
+#include <lwip/prot/dhcp.h>
 #include <lwip/timeouts.h>
 
 #include "lwip/state.h"
@@ -160,6 +162,25 @@ static void random_bytes(void *ctx, void *out, size_t size)
     board->random(board->ctx, out, size);
 }
 
+#if LWIP_DHCP
+#define DISCOVER_TRIES_MOST 1u /* lwIP doubles the pause with each of them, up to a minute; so it stays at 4 s */
+
+/* A server that begins late, as a router that was switched on together with the board, is asked within 4 s. */
+static void keep_asking(void)
+{
+    struct netif *netif;
+    NETIF_FOREACH(netif)
+    {
+        struct dhcp *d = netif_dhcp_data(netif);
+        bool asks = d != NULL && (d->state == DHCP_STATE_SELECTING || d->state == DHCP_STATE_BACKING_OFF);
+#if LWIP_DHCP_AUTOIP_COOP /* the tries count until it takes an address of its own meanwhile */
+        asks = asks && d->autoip_coop_state != DHCP_AUTOIP_COOP_STATE_OFF;
+#endif
+        if (asks && d->tries > DISCOVER_TRIES_MOST) d->tries = DISCOVER_TRIES_MOST;
+    }
+}
+#endif
+
 /* What arrived, and lwIP's own timers. */
 static void tend(bmb_lwip *self)
 {
@@ -168,6 +189,9 @@ static void tend(bmb_lwip *self)
     netif_poll_all();
 #endif
     sys_check_timeouts();
+#if LWIP_DHCP
+    keep_asking();
+#endif
     /* Those that are only ending give their share back to those who are served. */
     if (self->copied >= BMB_LWIP_COPIED_ALL) bmb_lwip_end_oldest(self);
 }

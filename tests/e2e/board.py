@@ -296,6 +296,53 @@ def test_cable():
         check_memory(b, "rtsp")
 
 
+def serve_dhcp(device, address, wait_for_discovers):
+    """Gives that address (RFC 2131), once so many have asked for one in vain."""
+    s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, device.encode())
+    s.bind(("0.0.0.0", 67))
+    s.settimeout(60)
+    discovers = 0
+    try:
+        while True:
+            asked = s.recv(2000)
+            kind = asked[asked.index(b"\x63\x82\x53\x63") + 6]
+            discovers += kind == 1
+            if discovers < wait_for_discovers or kind not in (1, 3):
+                continue
+            own = socket.inet_aton("192.0.2.1")
+            options = b"\x63\x82\x53\x63" + bytes([53, 1, 2 if kind == 1 else 5, 54, 4]) + own + bytes([51, 4, 0, 0, 14, 16, 1, 4, 255, 255, 255, 0, 3, 4]) + own + b"\xff"
+            head = b"\x02" + asked[1:12] + bytes(4) + socket.inet_aton(address) + own + bytes(4) + asked[28:44] + bytes(192)
+            s.sendto(head + options, ("255.255.255.255", 68))
+            if kind == 3:
+                return discovers
+    except (OSError, ValueError):
+        return -discovers
+    finally:
+        s.close()
+
+
+def test_late_server():
+    """A router that is switched on together with the board, and takes longer: the board goes on asking every few seconds."""
+    if "inside" not in os.environ:
+        if subprocess.run(["unshare", "--net", "true"], capture_output=True).returncode != 0 or not os.path.exists("/dev/net/tun"):
+            print("network namespaces are not permitted here: the late server is skipped")
+            return
+        r = subprocess.run(["unshare", "--net", sys.executable, __file__, folder, read_strip, "late_server"],
+                           env={**os.environ, "inside": "1"}, capture_output=True, text=True)
+        check("the late server", r.returncode == 0, r.stdout + r.stderr)
+        return
+    for line in ["link set lo up", "tuntap add late mode tap", "addr add 192.0.2.1/24 dev late", "link set late up"]:
+        subprocess.run(["ip", *line.split()], check=True)
+    with Board("rtsp", network="tap,ifname=late,script=no,downscript=no") as b:
+        check("it was asked again and again", serve_dhcp("late", "192.0.2.50", 7) >= 7, b.text())
+        found = b.says(r"\[ *([0-9.]+)\] rtsp://192\.0\.2\.50:554", 20)
+        check("it has the address that it was given", found, b.text())
+        # By the board's own clock: with pauses that double it would be two minutes.
+        check("seven times within half a minute or so", found and float(found[1]) < 45, b.text())
+
+
 def test_port_check():
     with Board("port_check") as b:
         told = b.says(r"port check: (\d+) failed", 100)
