@@ -10,6 +10,7 @@
 #include "bambino/lwip.h"
 #include "bambino/port_check.h"
 #include "lwip/state.h"
+#include "support/fake_port.h"
 
 #define SOCKETS 24
 
@@ -45,7 +46,8 @@ static void random_bytes(void *ctx, void *out, size_t size)
 }
 
 /* A camera whose interrupt comes when time is let pass. */
-static uint8_t pictures[4][64];
+static uint8_t pictures[4][2000], image[2000];
+static size_t image_size;
 static bmb_bare_buffer buffer[4];
 static bmb_bare_buffers buffers = { .buffer = buffer, .count = 4 };
 static bool running;
@@ -54,8 +56,9 @@ static void interrupt(void)
 {
     uint8_t *to = bmb_bare_fill(&buffers);
     if (to == NULL) return;
-    memset(to, (int)buffers.number, 64);
-    bmb_bare_filled(&buffers, 64, clock_us());
+    if (image_size == 0) image_size = fake_jpeg(image, 160, 120, 1500);
+    memcpy(to, image, image_size);
+    bmb_bare_filled(&buffers, image_size, clock_us());
     port.wake(port.ctx);
 }
 
@@ -84,7 +87,7 @@ static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
     static const bmb_mode_row modes[] = { { BMB_CODEC_JPEG, 320, 240, 30000 } };
     (void)ctx;
     if (index > 0) return BMB_NOT_FOUND;
-    *out = (bmb_camera_info){ .name = "loco", .modes = modes, .mode_count = 1, .buffers = 4, .frame_max = 64 };
+    *out = (bmb_camera_info){ .name = "loco", .modes = modes, .mode_count = 1, .buffers = 4, .frame_max = sizeof image };
     return BMB_OK;
 }
 
