@@ -48,6 +48,8 @@ void bmb_bare_start(const bmb_bare_board *board);
 void bmb_bare_say(const char *format, ...) __attribute__((format(printf, 1, 2)));
 /* Events as sentences on the console, states on the lamp. */
 void bmb_bare_port(bmb_port *port);
+/* Says that another host has this board's address (bmb_lwip_board.taken). */
+void bmb_bare_taken(void *ctx, const uint8_t mac[6]);
 /* Opens a device, and says what its memory is for. Where it cannot be, says why, and stays. */
 bmb_device *bmb_bare_open(const bmb_config *config, void *memory, size_t size);
 /* Says why, and starts the board again. Also from interrupts and faults. */

@@ -57,7 +57,7 @@ extern "C" {
 
 typedef uint64_t bmb_lwip_memory;
 /* Elements of bmb_lwip_memory for so many sockets: connections, outlets, and four for RTP over UDP. */
-#define BMB_LWIP_MEMORY(sockets) ((64u + (size_t)(sockets)*BMB_LWIP_SOCK_SIZE) / sizeof(bmb_lwip_memory))
+#define BMB_LWIP_MEMORY(sockets) ((80u + (size_t)(sockets)*BMB_LWIP_SOCK_SIZE) / sizeof(bmb_lwip_memory))
 
 typedef struct bmb_lwip_board {
     void *ctx;                                         /* handed to all of these */
@@ -69,6 +69,12 @@ typedef struct bmb_lwip_board {
     /* Sleeps until an interrupt, or that time; not at all once *woken is set, which an interrupt may do at any time: so
      * with interrupts off, look at it, and wait for one (WFI ends then, too). NULL: `wait` goes round instead. */
     void (*sleep)(void *ctx, uint64_t until_us, const volatile bool *woken);
+    /* Is the cable in, or the radio joined? Asked twice a second of lwIP's default interface; port->online follows it,
+     * and when the link comes back, what was under way goes on at once. Optional: it counts as there. */
+    bool (*link)(void *ctx);
+    /* Another host uses this board's address, and has that hardware address: told once a minute, where the driver hands
+     * its frames to bmb_lwip_input(). Optional. */
+    void (*taken)(void *ctx, const uint8_t mac[6]);
 } bmb_lwip_board;
 
 typedef struct bmb_lwip bmb_lwip;
@@ -78,6 +84,11 @@ typedef struct bmb_lwip bmb_lwip;
 bmb_lwip *bmb_lwip_open(const bmb_lwip_board *board, bmb_lwip_memory *memory, uint16_t sockets, bmb_port *port);
 /* After bmb_close(). Ends every connection that is left. */
 void bmb_lwip_close(bmb_lwip *self);
+
+/* For a driver to call in place of netif->input: looks at a frame, and hands it on. Returns lwIP's err_t. */
+struct pbuf;
+struct netif;
+int8_t bmb_lwip_input(struct pbuf *p, struct netif *netif);
 
 /* Sockets in use now, and at most since opening. */
 uint16_t bmb_lwip_used(const bmb_lwip *self, uint16_t *most);

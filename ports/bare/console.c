@@ -92,6 +92,15 @@ void bmb_bare_port(bmb_port *port)
     port->light = show_light;
 }
 
+void bmb_bare_taken(void *ctx, const uint8_t mac[6])
+{
+    (void)ctx;
+    bmb_bare_say(
+        "network: another host (%02x:%02x:%02x:%02x:%02x:%02x) has this board's address, too: viewers may reach "
+        "that one. Give one of them another address",
+        mac[0], mac[1], mac[2], mac[3], mac[4], mac[5]);
+}
+
 void bmb_bare_stop(const char *why)
 {
     bmb_bare_say("stopped: %s; starts again", why);

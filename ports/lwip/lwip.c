@@ -1,7 +1,5 @@
 /* The port's loop: sockets as a table, who is ready, and waiting. */
-#include <lwip/dhcp.h>
 #include <lwip/netif.h>
-#include <lwip/prot/dhcp.h>
 #include <lwip/timeouts.h>
 
 #include "lwip/state.h"
@@ -162,25 +160,6 @@ static void random_bytes(void *ctx, void *out, size_t size)
     board->random(board->ctx, out, size);
 }
 
-#if LWIP_DHCP
-#define DISCOVER_TRIES_MOST 1u /* lwIP doubles the pause with each of them, up to a minute; so it stays at 4 s */
-
-/* A server that begins late, as a router that was switched on together with the board, is asked within 4 s. */
-static void keep_asking(void)
-{
-    struct netif *netif;
-    NETIF_FOREACH(netif)
-    {
-        struct dhcp *d = netif_dhcp_data(netif);
-        bool asks = d != NULL && (d->state == DHCP_STATE_SELECTING || d->state == DHCP_STATE_BACKING_OFF);
-#if LWIP_DHCP_AUTOIP_COOP /* the tries count until it takes an address of its own meanwhile */
-        asks = asks && d->autoip_coop_state != DHCP_AUTOIP_COOP_STATE_OFF;
-#endif
-        if (asks && d->tries > DISCOVER_TRIES_MOST) d->tries = DISCOVER_TRIES_MOST;
-    }
-}
-#endif
-
 /* What arrived, and lwIP's own timers. */
 static void tend(bmb_lwip *self)
 {
@@ -189,9 +168,7 @@ static void tend(bmb_lwip *self)
     netif_poll_all();
 #endif
     sys_check_timeouts();
-#if LWIP_DHCP
-    keep_asking();
-#endif
+    bmb_lwip_tend_link(self);
     /* Those that are only ending give their share back to those who are served. */
     if (self->copied >= BMB_LWIP_COPIED_ALL) bmb_lwip_end_oldest(self);
 }
@@ -271,7 +248,7 @@ bmb_lwip *bmb_lwip_open(const bmb_lwip_board *board, bmb_lwip_memory *memory, ui
     memset(memory, 0, BMB_LWIP_MEMORY(sockets) * sizeof *memory);
     self->board = board;
     self->count = sockets;
-    self->socks = (sock *)(void *)((uint8_t *)memory + 64);
+    self->socks = (sock *)(void *)((uint8_t *)memory + 80);
     *port = (bmb_port){ .ctx = self, .now_us = now_us, .random = random_bytes, .wait = wait_until, .wake = wake };
     bmb_lwip_fill_tcp(&port->net);
 #if LWIP_UDP
@@ -280,11 +257,14 @@ bmb_lwip *bmb_lwip_open(const bmb_lwip_board *board, bmb_lwip_memory *memory, ui
     port->net.close = close_sock;
     port->net.watch = watch;
     port->net.ready = ready;
+    bmb_lwip_now = self;
+    if (board->link != NULL) port->online = bmb_lwip_online;
     return self;
 }
 
 void bmb_lwip_close(bmb_lwip *self)
 {
+    if (bmb_lwip_now == self) bmb_lwip_now = NULL;
     for (uint16_t i = 0; i < self->count; i++) {
         sock *s = &self->socks[i];
         if (s->kind != SOCK_FREE && s->kind != SOCK_ENDING) close_sock(self, i);

@@ -48,10 +48,17 @@ struct bmb_lwip {
     uint32_t endings; /* counts those that began to end */
     uint32_t freed;   /* counts what gives memory back */
     sock *socks;
+    uint64_t look_us,
+        taken_us; /* the next look at the link; not before it another host with our address is told again */
 };
 
 _Static_assert(sizeof(sock) <= BMB_LWIP_SOCK_SIZE, "BMB_LWIP_SOCK_SIZE is too small");
-_Static_assert(sizeof(bmb_lwip) <= 64, "BMB_LWIP_MEMORY is too small");
+_Static_assert(sizeof(bmb_lwip) <= 80, "BMB_LWIP_MEMORY is too small");
+
+/* link.c */
+extern bmb_lwip *bmb_lwip_now;
+void bmb_lwip_tend_link(bmb_lwip *self);
+bool bmb_lwip_online(void *ctx);
 
 /* lwip.c */
 sock *bmb_lwip_take(bmb_lwip *self, sock_kind kind, bmb_sock *out); /* NULL: all are in use */

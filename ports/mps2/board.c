@@ -27,12 +27,6 @@ static uint64_t now_us(void *ctx)
     return mps2_now_us();
 }
 
-static bool online(void *ctx)
-{
-    (void)ctx;
-    return mps2_ipv4() != 0;
-}
-
 void mps2_start(const char *what)
 {
     static const bmb_bare_board board = { .now_us = mps2_now_us,
@@ -57,14 +51,16 @@ void mps2_start(const char *what)
 
 bmb_port mps2_port(void)
 {
-    static const bmb_lwip_board network = {
-        .now_us = now_us, .random = mps2_random_bytes, .input = mps2_ethernet_input, .sleep = mps2_sleep
-    };
+    static const bmb_lwip_board network = { .now_us = now_us,
+                                            .random = mps2_random_bytes,
+                                            .input = mps2_ethernet_input,
+                                            .sleep = mps2_sleep,
+                                            .link = mps2_ethernet_link,
+                                            .taken = bmb_bare_taken };
     static bmb_lwip_memory sockets[BMB_LWIP_MEMORY(MPS2_SOCKETS)];
     extern uint32_t storage_begin[], storage_end[]; /* no program loads anything there */
     bmb_port port;
     (void)bmb_lwip_open(&network, sockets, MPS2_SOCKETS, &port);
-    port.online = online;
     bmb_bare_port(&port);
     bmb_bare_storage(storage_begin, (uintptr_t)storage_end - (uintptr_t)storage_begin, &port.storage);
     mps2_camera(&port.cameras, port.wake, port.ctx);

@@ -48,7 +48,7 @@ void mps2_restart(void);
 
 /* ethernet.c */
 bool mps2_ethernet_start(void); /* false: there is no controller */
-bool mps2_ethernet_input(void *ctx);
+bool mps2_ethernet_input(void *ctx), mps2_ethernet_link(void *ctx);
 void mps2_ethernet_interrupt(void);
 uint32_t mps2_ipv4(void); /* as bmb_bare_board.ipv4 */
 

@@ -28,24 +28,28 @@
 #define MAC_CR 1u
 #define MAC_ADDRH 2u
 #define MAC_ADDRL 3u
+#define MII_ACC 6u
+#define MII_DATA 7u
 #define FRAMES_AT_ONCE 16u
 #define RSFL_INT 0x8u /* a frame was received */
 
 static struct netif interface;
 static volatile bool arrived;
 
-static uint32_t mac_read(uint32_t reg)
-{
-    *MAC_CSR_CMD = MAC_BUSY | MAC_READ | reg;
-    while ((*MAC_CSR_CMD & MAC_BUSY) != 0) continue;
-    return *MAC_CSR_DATA;
-}
-
-static void mac_write(uint32_t reg, uint32_t value)
+static uint32_t mac(uint32_t reg, uint32_t value)
 {
     *MAC_CSR_DATA = value;
     *MAC_CSR_CMD = MAC_BUSY | reg;
     while ((*MAC_CSR_CMD & MAC_BUSY) != 0) continue;
+    return *MAC_CSR_DATA;
+}
+
+/* The status register of the PHY, which is number 1 (IEEE 802.3 22.2.4.2): the link is there. */
+bool mps2_ethernet_link(void *ctx)
+{
+    (void)ctx;
+    (void)mac(MII_ACC, 1u << 11 | 1u << 6 | 1u);
+    return (mac(MAC_READ | MII_DATA, 0) >> 2 & 1) != 0;
 }
 
 /* Bytes of a chain as the words that the FIFO takes. */
@@ -121,7 +125,7 @@ bool mps2_ethernet_input(void *ctx)
             return true;
         }
         struct pbuf *p = take_frame(*RX_STATUS);
-        if (p != NULL && interface.input(p, &interface) != ERR_OK) pbuf_free(p);
+        if (p != NULL && bmb_lwip_input(p, &interface) != ERR_OK) pbuf_free(p);
     }
     *INT_EN = RSFL_INT; /* what came meanwhile interrupts at once */
     return false;
@@ -137,7 +141,7 @@ void mps2_ethernet_interrupt(void)
 
 static err_t begin(struct netif *netif)
 {
-    uint32_t low = mac_read(MAC_ADDRL), high = mac_read(MAC_ADDRH);
+    uint32_t low = mac(MAC_READ | MAC_ADDRL, 0), high = mac(MAC_READ | MAC_ADDRH, 0);
     memcpy(netif->hwaddr, &low, 4);
     memcpy(netif->hwaddr + 4, &high, 2);
     netif->hwaddr_len = ETH_HWADDR_LEN;
@@ -159,7 +163,7 @@ bool mps2_ethernet_start(void)
     *FIFO_INT = 0;     /* each frame interrupts */
     *RX_CFG = 0;
     *TX_CFG = 2;                                     /* on */
-    mac_write(MAC_CR, 1u << 19 | 1u << 3 | 1u << 2); /* all groups, transmitter and receiver on */
+    (void)mac(MAC_CR, 1u << 19 | 1u << 3 | 1u << 2); /* all groups, transmitter and receiver on */
     mps2_enable(MPS2_IRQ_ETHERNET);
     *INT_EN = RSFL_INT;
     netif_set_up(&interface);

@@ -53,7 +53,7 @@ class Board:
         self.process = subprocess.Popen(
             ["qemu-system-arm", "-M", "mps2-an385", "-display", "none", "-serial", f"file:{self.log}", "-monitor", "none",
              "-qmp", f"unix:{control},server=on,wait=off", "-kernel", os.path.join(folder, image + ".elf"),
-             "-nic", f"{network or forward},model=lan9118", *more],
+             "-nic", f"{(network or forward).format(http=self.http, rtsp=self.rtsp)},model=lan9118", *more],
             # Not our own output: whoever reads that to its end would wait for an emulator that was left behind.
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
             preexec_fn=lambda: libc.prctl(1, signal.SIGKILL))  # PR_SET_PDEATHSIG: it goes with us
@@ -296,6 +296,26 @@ def test_cable():
         check_memory(b, "rtsp")
 
 
+def test_link():
+    """The cable is pulled out while somebody watches, and put in again: the viewer goes on, long before pauses that double would end."""
+    with Board("rtsp", network="user,id=cable,hostfwd=tcp:127.0.0.1:{http}-:80,hostfwd=tcp:127.0.0.1:{rtsp}-:554") as b:
+        b.says(r"rtsp://10\.0\.2\.15")
+        v = b.watch(seconds=60)
+        check("it watches", frames_of(v, 5) >= 5)
+        b.control.sendall(b'{"execute":"set_link","arguments":{"name":"cable","up":false}}\n')
+        v.settimeout(1)
+        quiet = wait_for(lambda: frames_of(v, 1) == 0, 20)
+        check("without the cable nothing comes", quiet)
+        time.sleep(6)  # the pauses between what is sent again have grown meanwhile
+        b.control.sendall(b'{"execute":"set_link","arguments":{"name":"cable","up":true}}\n')
+        v.settimeout(30)
+        begin = time.monotonic()
+        check("with it the viewer goes on", frames_of(v, 3) >= 3, b.text()[-500:])
+        print(f"on again after {time.monotonic() - begin:.2f} s")
+        check("and the address is kept", b.get("status.json")[0] == 200)
+        v.close()
+
+
 def serve_dhcp(device, address, wait_for_discovers):
     """Gives that address (RFC 2131), once so many have asked for one in vain."""
     s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
@@ -339,6 +359,13 @@ def test_late_server():
         check("it was asked again and again", serve_dhcp("late", "192.0.2.50", 7) >= 7, b.text())
         found = b.says(r"\[ *([0-9.]+)\] rtsp://192\.0\.2\.50:554", 20)
         check("it has the address that it was given", found, b.text())
+        # Another host says that it has that address (an announcement, RFC 5227 3).
+        s = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
+        s.bind(("late", 0))
+        ours, theirs = bytes([2, 0, 0, 0, 0, 9]), socket.inet_aton("192.0.2.50")
+        s.send(b"\xff" * 6 + ours + b"\x08\x06\x00\x01\x08\x00\x06\x04\x00\x01" + ours + theirs + bytes(6) + theirs)
+        s.close()
+        check("another host with its address is told", b.says(r"another host \(02:00:00:00:00:09\) has this board's address", 20), b.text()[-400:])
         # By the board's own clock: with pauses that double it would be two minutes.
         check("seven times within half a minute or so", found and float(found[1]) < 45, b.text())
 
