@@ -11,6 +11,7 @@
 #define DEVICES_MOST 16u /* /dev/media0 and so on */
 #define CHAIN_MOST 8u    /* entities between a sensor and memory; boards have three to six */
 #define THINGS_MOST 4096u
+#define LINK_TYPE 0xF0000000u /* MEDIA_LNK_FL_LINK_TYPE, which shifts into the sign of an int */
 
 static const struct media_v2_pad *pad_of(const v4l2_graph *g, uint32_t id)
 {
@@ -28,7 +29,7 @@ static const struct media_v2_entity *entity_of(const v4l2_graph *g, uint32_t id)
 
 static bool is_kind(const struct media_v2_link *l, uint32_t kind)
 {
-    return (l->flags & (uint32_t)MEDIA_LNK_FL_LINK_TYPE) == kind;
+    return (l->flags & LINK_TYPE) == kind;
 }
 
 /* The entity of an interface: a node in /dev. */

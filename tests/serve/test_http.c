@@ -158,6 +158,7 @@ static void the_largest_status_objects_fit(void **state)
     feed.name = feed.camera = feed.preview = name;
     feed.title = title;
     feed.codec = BMB_CODEC_H264;
+    feed.snapshot = true;
     feed.camera_state = BMB_CAMERA_STARTING;
     feed.camera_err = BMB_UNSUPPORTED;
     /* Four years at 30/s, with all bounds reached. */
