@@ -87,7 +87,8 @@ static bmb_err info(void *ctx, size_t index, bmb_camera_info *out)
     static const bmb_mode_row modes[] = { { BMB_CODEC_JPEG, 320, 240, 30000 } };
     (void)ctx;
     if (index > 0) return BMB_NOT_FOUND;
-    *out = (bmb_camera_info){ .name = "loco", .modes = modes, .mode_count = 1, .buffers = 4, .frame_max = sizeof image };
+    *out =
+        (bmb_camera_info){ .name = "loco", .modes = modes, .mode_count = 1, .buffers = 4, .frame_max = sizeof image };
     return BMB_OK;
 }
 
