@@ -9,7 +9,11 @@
 
 #include "receive/receive.h"
 
-static const uint8_t *says;
+#define SAYS_MOST 20000u
+
+/* A connection may be answered when the run that made it is over: what is said then is what the next one says. */
+static pthread_mutex_t lock = PTHREAD_MUTEX_INITIALIZER;
+static uint8_t says[SAYS_MOST];
 static size_t size_said;
 static int listener = -1;
 
@@ -17,10 +21,15 @@ static void *serve(void *unused)
 {
     (void)unused;
     for (;;) {
+        static uint8_t out[SAYS_MOST];
         char heard[512];
         int fd = accept(listener, NULL, NULL);
         if (fd < 0) continue;
-        (void)send(fd, says, size_said, MSG_NOSIGNAL);
+        pthread_mutex_lock(&lock);
+        size_t size = size_said;
+        memcpy(out, says, size);
+        pthread_mutex_unlock(&lock);
+        (void)send(fd, out, size, MSG_NOSIGNAL);
         (void)shutdown(fd, SHUT_WR);
         while (recv(fd, heard, sizeof heard, 0) > 0) continue;
         close(fd);
@@ -45,9 +54,11 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     static volatile bool stop;
     static receive r;
     char text[100], why[200];
-    if (size < 1 || size > 20000) return 0;
-    says = data + 1;
+    if (size < 1 || size > SAYS_MOST) return 0;
+    pthread_mutex_lock(&lock);
+    memcpy(says, data + 1, size - 1);
     size_said = size - 1;
+    pthread_mutex_unlock(&lock);
     if (listener < 0) {
         socklen_t room = sizeof at;
         pthread_t thread;
