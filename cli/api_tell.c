@@ -185,9 +185,9 @@ static void add_choices(cJSON *o, const cli_api_item *i, const key_row *k)
 {
     if (k->section == SECTION_FEED && strcmp(k->key, "codec") == 0 && i->info.mode_count > 0) {
         add_codecs(o, i);
-    } else if (k->choices != NULL) {
+    } else if (cli_key_choices(k) != NULL) {
         cJSON *list = cJSON_AddArrayToObject(o, "choices");
-        for (size_t n = 0; k->choices[n] != NULL; n++) cJSON_AddItemToArray(list, cJSON_CreateString(k->choices[n]));
+        for (size_t n = 0; cli_key_choices(k)[n] != NULL; n++) cJSON_AddItemToArray(list, cJSON_CreateString(cli_key_choices(k)[n]));
     } else if (k->section == SECTION_FEED && k->type == KEY_SIZE) {
         add_sizes(o, i, k);
     }

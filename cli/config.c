@@ -285,15 +285,15 @@ static int store_choice(reading *r, const key_row *k, const char *value, int *ta
 {
     size_t n = 0;
     char list[128] = "";
-    for (; k->choices[n] != NULL; n++) {
-        if (strcmp(value, k->choices[n]) == 0) {
+    for (; cli_key_choices(k)[n] != NULL; n++) {
+        if (strcmp(value, cli_key_choices(k)[n]) == 0) {
             *target = (int)n;
             return 1;
         }
         size_t at = strlen(list);
-        snprintf(list + at, sizeof list - at, "%s%s", n > 0 ? ", " : "", k->choices[n]);
+        snprintf(list + at, sizeof list - at, "%s%s", n > 0 ? ", " : "", cli_key_choices(k)[n]);
     }
-    const char *near = cli_nearest(value, k->choices, n);
+    const char *near = cli_nearest(value, cli_key_choices(k), n);
     if (near != NULL) return complain(r, "%s = %s: did you mean %s? (one of %s)", k->key, value, near, list);
     return complain(r, "%s = %s: use one of %s", k->key, value, list);
 }
@@ -304,7 +304,8 @@ static int store_size(reading *r, const key_row *k, const char *value, uint16_t 
     char cross, extra;
     if (sscanf(value, "%5u%c%5u%c", &w, &cross, &h, &extra) != 3 || cross != 'x')
         return complain(r, "%s = %s: WIDTHxHEIGHT is expected, such as 640x480", k->key, value);
-    if (w < k->least || w > k->most || h < k->least || h > k->most) return out_of_range(r, k, value);
+    int64_t least = k->least, most = k->most;
+    if (w < least || w > most || h < least || h > most) return out_of_range(r, k, value);
     target[0] = (uint16_t)w;
     target[1] = (uint16_t)h;
     return 1;
@@ -352,7 +353,7 @@ static int store(reading *r, const key_row *k, const char *value)
             return complain(r, "%s: this is no text in UTF-8, or it has control characters; save the file as UTF-8",
                             k->key);
         if ((int64_t)strlen(value) < k->least || (int64_t)strlen(value) > k->most)
-            return complain(r, "%s: use %" PRId64 " to %" PRId64 " characters", k->key, k->least, k->most);
+            return complain(r, "%s: use %" PRId32 " to %" PRId32 " characters", k->key, k->least, k->most);
         memcpy(target, value, strlen(value) + 1);
         return 1;
     case KEY_NAME:

@@ -35,29 +35,20 @@ typedef enum section {
 } section;
 
 typedef struct key_row {
-    uint8_t section; /* of enum section */
     char key[18]; /* short texts in place: a pointer to one takes 32 bytes of a program that may be loaded anywhere */
-    uint8_t type; /* of key_type */
-    uint32_t at;  /* in cli_config, cli_camera or cli_feed; KEY_CONTROL: the bmb_control */
-    int64_t least, most;
-    const char *const *choices;
-    const char *says; /* its unit, preset and meaning, each with its NUL: one pointer instead of three */
+    uint8_t section; /* of enum section */
+    uint8_t type;    /* of key_type */
+    uint32_t at;     /* in cli_config, cli_camera or cli_feed; KEY_CONTROL: the bmb_control */
+    int32_t least, most;
+    uint16_t says;  /* where its unit, preset and meaning begin, each with its NUL */
+    uint8_t choice; /* which words it takes */
 } key_row;
 
-static inline const char *cli_key_unit(const key_row *k)
-{
-    return k->says;
-}
-static inline const char *cli_key_preset(const key_row *k)
-{
-    return k->says + strlen(k->says) + 1;
-}
-static inline const char *cli_key_help(const key_row *k)
-{
-    const char *preset = cli_key_preset(k);
-    return preset + strlen(preset) + 1;
-}
-
+const char *cli_key_unit(const key_row *k);
+const char *cli_key_preset(const key_row *k);
+const char *cli_key_help(const key_row *k);
+/* The words that it takes, behind the last NULL; NULL: it takes no words. */
+const char *const *cli_key_choices(const key_row *k);
 /* The row of that number; NULL behind the last. */
 const key_row *cli_key_at(size_t index);
 const key_row *cli_key_named(section s, const char *key); /* NULL: there is none */

@@ -4,6 +4,10 @@ option(BAMBINO_ONE_FILE "Everything is linked statically, for a command that run
 if(BAMBINO_SMALL)
   # The linker makes the code, and is told the same.
   set(small -ffunction-sections -fdata-sections -fno-asynchronous-unwind-tables -fno-unwind-tables -flto -flto-partition=one)
+  if(CMAKE_C_COMPILER_ID STREQUAL GNU)
+    # Copies that -Os makes for speed all the same: 5 KiB of the command for aarch64.
+    list(APPEND small -fno-move-loop-invariants -fno-guess-branch-probability -fno-shrink-wrap -fno-partial-inlining -fno-ipa-sra)
+  endif()
   if(CMAKE_SYSTEM_PROCESSOR STREQUAL aarch64 AND NOT BAMBINO_ONE_FILE)
     list(APPEND small -mcmodel=tiny) # below 1 MiB, which it is without its libraries
   endif()

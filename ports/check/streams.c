@@ -109,16 +109,19 @@ static void a_full_stream_says_so_and_goes_on(void **state)
     size_t at = 0, taken, heard = 0;
     bmb_err err = BMB_OK;
     bmb_sock listener = listen_here(&bound), sock = connected(listener, &bound, &peer);
-    for (unsigned full = 0, i = 0; full < 20 && i < 4000; i++) { /* nobody reads: it must fill up, and not block */
+    (void)net()->watch(b.port->ctx, sock, BMB_WRITABLE, 7);
+    bool writable = true;
+    /* Nobody reads: it must fill up, and not block. What is on the way may still make room: then a byte is taken. */
+    for (unsigned full = 0, i = 0; (full < 20 || writable) && i < 4000; i++) {
         err = offer(sock, at, 30000, 7, &taken);
+        assert_true(taken > 0 || !writable || i == 0);
         at += taken;
         full = taken == 0 ? full + 1 : 0;
         if (err == BMB_AGAIN || taken == 0) pass(2000);
+        writable = (events_now(7) & BMB_WRITABLE) != 0;
     }
     assert_int_equal(err, BMB_AGAIN);
-    assert_true(at > 0);
-    (void)net()->watch(b.port->ctx, sock, BMB_WRITABLE, 7);
-    assert_int_equal(events_now(7) & BMB_WRITABLE, 0);
+    assert_true(at > 0 && !writable);
     assert_true(hears_pattern(peer, heard, at)); /* everything that was taken, and nothing else */
     heard = at;
     assert_true((events_of(7, BMB_WRITABLE) & BMB_WRITABLE) != 0);
