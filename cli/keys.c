@@ -169,8 +169,7 @@ key_effect cli_key_effect(const key_row *k)
     static const char *const network[] = { "uplink-kbps", "announce", NULL };
     static const char *const gap[] = { "size", "rate", "frame-max", "reel", "storage", NULL };
     static const char *const own[] = { "camera", "codec", "paused", NULL };
-    static const char *const group[] = { "multicast",        "multicast-ttl",  "multicast-parity",
-                                         "multicast-always", "multicast-open", NULL };
+    static const char *const group[] = { "multicast", "multicast-ttl", "multicast-parity", NULL };
     switch (k->section) {
     case SECTION_DEVICE:
         return is_one_of(k, SECTION_DEVICE, live) ? EFFECT_NOTHING : EFFECT_ALL;

@@ -121,7 +121,8 @@ static bmb_err unsupported(bmb_fault *fault, const char *key, const char *name)
 
 static bool same_group(const bmb_multicast *a, const bmb_multicast *b)
 {
-    return a->group.family == b->group.family && a->group.port == b->group.port && bmb_same_host(&a->group, &b->group);
+    return a->parity == b->parity && a->group.family == b->group.family && a->group.port == b->group.port &&
+           bmb_same_host(&a->group, &b->group);
 }
 
 bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, bmb_fault *fault)

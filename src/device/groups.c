@@ -12,6 +12,8 @@ void bmb_lease_groups(bmb_device *d)
             bmb_tell_of(&d->context, feed->config->name, &m->group, BMB_EVENT_GROUP_WITHHELD, 0, 0);
         } else if (m->always) {
             d->talk.groups->lease(d->talk.groups, feed, UINT64_MAX);
+        } else {
+            bmb_groups_not_always(&d->groups, feed);
         }
     }
 }

@@ -217,6 +217,12 @@ void bmb_groups_feed_gone(bmb_group_set *set, const bmb_feed *feed)
     if (g != NULL) end_lease(set, g);
 }
 
+void bmb_groups_not_always(bmb_group_set *set, const bmb_feed *feed)
+{
+    bmb_group *g = group_of(set, feed);
+    if (g != NULL && g->lease_us == UINT64_MAX) end_lease(set, g);
+}
+
 void bmb_groups_close(bmb_group_set *set)
 {
     for (size_t i = 0; i < set->count; i++) end_lease(set, &set->groups[i]);

@@ -46,6 +46,8 @@ void bmb_groups_bursts(bmb_group_set *set);
 uint64_t bmb_groups_tend(bmb_group_set *set);
 /* No lease is left; sessions have gone before. */
 void bmb_groups_feed_gone(bmb_group_set *set, const bmb_feed *feed);
+/* A group that need not be sent always ends, unless somebody has asked for it. */
+void bmb_groups_not_always(bmb_group_set *set, const bmb_feed *feed);
 void bmb_groups_close(bmb_group_set *set);
 
 #endif

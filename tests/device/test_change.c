@@ -288,6 +288,30 @@ static void limits_change_under_who_watches(void **state)
     assert_int_equal(fake_event_count(t.f, BMB_EVENT_VIEWER_STALLED), 1);
 }
 
+/* Of a group, whether it is sent unasked and to whom changes while it runs; where it is and what it needs does not. */
+static void a_group_begins_and_ends_to_be_sent_always(void **state)
+{
+    (void)state;
+    t.feeds[0].multicast = (bmb_multicast){ .group = { .family = 4, .ip = { 239, 1, 2, 3 }, .port = 5004 } };
+    fake_device_open(&t);
+    picture(0, jpeg, jpeg_size);
+    assert_int_equal(t.f->datagram_count, 0);
+    bmb_feed_config to = t.feeds[0];
+    to.multicast.always = true;
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_OK);
+    picture(0, jpeg, jpeg_size);
+    assert_true(t.f->datagram_count > 0);
+    assert_int_equal(t.f->datagrams[0].to.ip[0], 239);
+    to.multicast.always = false;
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_OK);
+    t.f->datagram_count = 0; /* its goodbye was among them */
+    picture(0, jpeg, jpeg_size);
+    assert_int_equal(t.f->datagram_count, 0);
+    to.multicast.parity = 4;
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_UNSUPPORTED);
+    assert_string_equal(fault.key, "multicast");
+}
+
 static void feeds_come_and_go(void **state)
 {
     (void)state;
@@ -480,6 +504,7 @@ int main(void)
         TEST(what_cannot_be_is_refused_before_anything_stops),
         TEST(what_the_camera_cannot_do_is_refused_while_it_waits),
         TEST(limits_change_under_who_watches),
+        TEST(a_group_begins_and_ends_to_be_sent_always),
         TEST(feeds_come_and_go),
         TEST(a_feed_pauses_and_starts_again),
         TEST(outlets_come_and_go),
