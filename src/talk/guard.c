@@ -185,6 +185,7 @@ static bool take_nonce(bmb_guard *g, bmb_context *x, const bmb_claim *claim, uin
     if (s == NULL && nonce.made_us < g->floor_us) return false;
     if (s == NULL) {
         s = see(g, x, &nonce);
+        g->kept->told = account;
         bmb_tell(x, &(bmb_event){ .code = BMB_EVENT_SIGNED_IN, .peer = peer, .text = account_at(g, account)->name });
     }
     return take_count(s, claim->counted ? claim->nc : 1);
@@ -234,6 +235,7 @@ bmb_proof bmb_guard_judge(bmb_guard *g, bmb_context *x, const bmb_claim *claim, 
 {
     *account = 0;
     if (g->access == NULL || claim->scheme == BMB_SCHEME_NONE) return BMB_PROOF_NONE;
+    g->kept->told = 0;
     if (claim->scheme == BMB_SCHEME_DIGEST) return judge_digest(g, x, claim, method, bound, peer, account);
     if (claim->scheme == BMB_SCHEME_BASIC && secure) return judge_basic(g, x, claim, peer, account);
     if (claim->scheme != BMB_SCHEME_BEARER)
@@ -295,6 +297,7 @@ void bmb_guard_sign_in(bmb_guard *g, bmb_context *x, uint16_t account, const bmb
     bmb_writer w = bmb_writer_of(out, BMB_COOKIE_SIZE);
     bmb_put_hex(&w, (uint64_t)(s - g->kept->sign_ins), 4);
     bmb_put_hex_bytes(&w, s->secret, sizeof s->secret);
+    if (g->kept->told == account) return; /* with the proof */
     bmb_tell(x, &(bmb_event){ .code = BMB_EVENT_SIGNED_IN, .peer = peer, .text = account_at(g, account)->name });
 }
 

@@ -68,6 +68,7 @@ typedef struct bmb_guard_memory {
     bmb_place known[BMB_GUARD_PLACES], proven[BMB_GUARD_PROVEN];
     bmb_sign_in sign_ins[BMB_GUARD_SIGN_INS];
     bmb_lent_link links[BMB_GUARD_LINKS];
+    uint16_t told; /* whose sign-in the last proof told of; 0: of none */
 } bmb_guard_memory;
 
 typedef struct bmb_guard {

@@ -515,6 +515,7 @@ static void the_page_stays_signed_in(void **state)
     assert_null(strstr(answer, "Digest"));
     assert_int_equal(post("/sign-in", bearer("token-of-the-recorder")), 401); /* programs have no page */
     sign_in("ben", "the green one");
+    assert_int_equal(fake_event_count(t.f, BMB_EVENT_SIGNED_IN), 1);
     assert_int_equal(get("/yard.jpg", cookie), 200);
     assert_int_equal(get("/loco.jpg", cookie), 404);
     assert_int_equal(get("/who.json", cookie), 200);
@@ -1041,6 +1042,19 @@ static void plain_connections_go_by_host_or_token(void **state)
         fake_settle(t.f, t.device);
         assert_false(t.f->socks[s].open);
     }
+    /* A line is at most what the buffer for requests holds. */
+    static char line[4096];
+    const size_t room = t.device->talk.rx_room;
+    assert_true(room < sizeof line);
+    memset(line, 'x', room);
+    line[room - 1] = '\0';
+    s = connect_from(54, 2);
+    fake_say_text(t.f, s, line);
+    fake_settle(t.f, t.device);
+    assert_true(t.f->socks[s].open); /* its end may still come */
+    fake_say_text(t.f, s, "x");
+    fake_settle(t.f, t.device);
+    assert_false(t.f->socks[s].open);
     s = connect_from(53, 2); /* and who says nothing is not waited for for ever */
     fake_run(t.f, t.device, 11000000);
     assert_false(t.f->socks[s].open);

@@ -443,11 +443,41 @@ static void pushes_come_and_go(void **state)
         assert_int_equal(bmb_push_stats_get(t.device, 0, &p), BMB_OK);
         assert_null(p.config);
     }
+    to.secure = true; /* nothing for it was laid out */
+    assert_int_equal(bmb_push_add(t.device, &to, &index, &fault), BMB_NO_MEMORY);
+    assert_string_equal(fault.key, "secure");
+    to.secure = false;
     to.to.family = 0;
     assert_int_equal(bmb_push_add(t.device, &to, &index, &fault), BMB_BAD_ARG);
     to.to.family = 4;
     to.feed = 1;
     assert_int_equal(bmb_push_add(t.device, &to, &index, &fault), BMB_NOT_FOUND);
+}
+
+static void each_push_has_a_connection_of_its_own(void **state)
+{
+    (void)state;
+    t.config.reserve.pushes = 3;
+    fake_device_open(&t);
+    bmb_push_config to = { .format = BMB_FORMAT_RAW, .tcp = true, .to = { .family = 4, .ip = { 192, 0, 2, 9 } } };
+    bmb_sock dialled[4];
+    size_t index;
+    for (uint16_t i = 0; i < 3; i++) {
+        to.to.port = (uint16_t)(5000 + i);
+        assert_int_equal(bmb_push_add(t.device, &to, &index, &fault), BMB_OK);
+        fake_run(t.f, t.device, 20000);
+        dialled[i] = t.f->dialled;
+    }
+    picture(0, jpeg, jpeg_size);
+    for (int i = 0; i < 3; i++) assert_true(got(dialled[i], jpeg, jpeg_size));
+    /* The one in the middle goes: who comes takes its place, and nobody else's. */
+    assert_int_equal(bmb_push_remove(t.device, 1), BMB_OK);
+    to.to.port = 5003;
+    assert_int_equal(bmb_push_add(t.device, &to, &index, &fault), BMB_OK);
+    fake_run(t.f, t.device, 20000);
+    dialled[1] = t.f->dialled;
+    picture(0, jpeg, jpeg_size);
+    for (int i = 0; i < 3; i++) assert_true(got(dialled[i], jpeg, jpeg_size));
 }
 
 static void without_a_reserve_nothing_changes(void **state)
@@ -509,6 +539,7 @@ int main(void)
         TEST(a_feed_pauses_and_starts_again),
         TEST(outlets_come_and_go),
         TEST(pushes_come_and_go),
+        TEST(each_push_has_a_connection_of_its_own),
         TEST(without_a_reserve_nothing_changes),
         TEST(the_reserve_is_in_the_budget),
     };

@@ -135,6 +135,19 @@ static void what_happened_is_told_and_what_happens(void **state)
 }
 
 /* Time passes, and nothing happens. */
+static void figures_come_as_events_of_their_own(void **state)
+{
+    (void)state;
+    begin();
+    bmb_sock s = ask("GET", "/events/figures", "");
+    fake_run(t.f, t.device, 3000000);
+    const char *text = said(s);
+    has(text, "event: figures\ndata: {\"device\":{");
+    has(text, "event: figures\ndata: {\"feed\":{");
+    has(text, "\"name\":\"loco\"");
+    has_not(said(ask("GET", "/events", "")), "event: figures");
+}
+
 static void quiet(uint64_t us)
 {
     for (uint64_t end = t.f->now + us; t.f->now < end;) {
@@ -365,6 +378,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         TEST(what_happened_is_told_and_what_happens),
+        TEST(figures_come_as_events_of_their_own),
         TEST(a_listener_is_kept_alive_and_waited_for_no_longer_than_others),
         TEST(addresses_and_methods),
         TEST(files_are_kept_and_asked_about),

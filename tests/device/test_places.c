@@ -180,6 +180,32 @@ static void one_host_is_not_all_the_viewers(void **state)
     assert_int_equal(device().viewers, 8);
 }
 
+/* Stills and pushes are no viewers, also where they go to the same host. */
+static void what_is_no_viewer_does_not_count_for_its_host(void **state)
+{
+    (void)state;
+    static bmb_push_config push;
+    push = (bmb_push_config){ .format = BMB_FORMAT_RAW,
+                              .tcp = true,
+                              .to = { .family = 4, .ip = { 192, 0, 2, 66 }, .port = 5000 } };
+    t.config.host_viewers = 0;
+    t.config.pushes = &push;
+    t.config.push_count = 1;
+    fake_device_open(&t);
+    fake_run(t.f, t.device, 20000);
+    picture();
+    for (int i = 0; i < 2; i++) {
+        bmb_sock s = fake_connect(t.f, 0);
+        t.f->socks[s].peer.ip[3] = 66;
+        t.f->socks[s].room = 200;
+        fake_settle(t.f, t.device);
+        fake_say_text(t.f, s, STILL);
+        fake_settle(t.f, t.device);
+    }
+    for (int i = 0; i < 6; i++) assert_true(got_picture(connect_from(66, 0, STREAM)));
+    assert_non_null(strstr(fake_take(t.f, connect_from(66, 0, STREAM), NULL), "HTTP/1.1 503"));
+}
+
 static unsigned set_up(bmb_sock s, const char *more)
 {
     char text[400];
@@ -439,6 +465,7 @@ int main(void)
         TEST(a_flood_does_not_displace_who_just_came),
         TEST(stills_that_are_not_read_keep_nobody_out),
         TEST(one_host_is_not_all_the_viewers),
+        TEST(what_is_no_viewer_does_not_count_for_its_host),
         TEST(sessions_that_nobody_plays_give_way),
         TEST(a_strangers_session_is_not_known),
         TEST(a_stream_is_not_sent_to_ourselves),

@@ -515,6 +515,17 @@ static void one_sender_serves_a_whole_group(void **state)
         s[i] = play(MULTICAST);
         memcpy(ids[i], session, 17);
     }
+    /* They share a sender; since when one watches is their own. */
+    fake_run(t.f, t.device, 2000000);
+    bmb_sock late = play(MULTICAST);
+    fake_run(t.f, t.device, 1000000);
+    bmb_viewer_stats early_one, late_one;
+    assert_int_equal(bmb_viewer_stats_get(t.device, 0, &early_one), BMB_OK);
+    assert_int_equal(bmb_viewer_stats_get(t.device, 3, &late_one), BMB_OK);
+    assert_in_range(early_one.watching_ms + late_one.watching_ms, 4000, 5000);
+    assert_in_range(early_one.watching_ms > late_one.watching_ms ? late_one.watching_ms : early_one.watching_ms, 1000,
+                    1500);
+    (void)ask(late, "TEARDOWN " YARD "|Session: %s\r\n", session);
     t.f->datagram_count = 0;
     frame(true);
     assert_int_equal(t.f->datagram_count, 6 + 1); /* once, and a report */
@@ -551,6 +562,36 @@ static void one_sender_serves_a_whole_group(void **state)
     t.f->datagram_count = 0;
     frame(true);
     assert_int_equal(t.f->datagram_count, 0);
+}
+
+/* What a group takes of the uplink is counted once: with its first viewer. */
+static void the_first_of_a_group_needs_room_on_the_uplink(void **state)
+{
+    (void)state;
+    t.feeds[0].multicast = (bmb_multicast){ .group = { .family = 4, .ip = { 239, 1, 2, 3 }, .port = 5004 } };
+    t.config.uplink_kbps = 500;
+    fake_device_open(&t);
+    for (int i = 0; i < 60; i++) frame(true);
+    bmb_sock s = set_up(MULTICAST);
+    assert_int_equal(status_of(ask(s, "PLAY " YARD "|Session: %s\r\n", session)), 453);
+    assert_int_equal(fake_event_count(t.f, BMB_EVENT_UPLINK_FULL), 1);
+    t.f->datagram_count = 0;
+    frame(true);
+    assert_int_equal(t.f->datagram_count, 0);
+}
+
+/* A player that was told a password once may go on saying it where none is asked for. */
+static void a_password_that_nobody_asks_for_is_passed_over(void **state)
+{
+    (void)state;
+    fake_device_open(&t);
+    frame(true);
+    bmb_sock s = fake_connect(t.f, 1);
+    assert_int_equal(status_of(ask(s, "DESCRIBE " YARD "|Authorization: Basic YW5uYTp4\r\n")), 200);
+    assert_int_equal(
+        status_of(ask(s, "DESCRIBE " YARD "|Authorization: Digest username=\"anna\", realm=\"x\", nonce=\"0\", "
+                         "uri=\"" YARD "\", response=\"0\"\r\n")),
+        200);
 }
 
 static void a_thousand_sessions_leave_nothing(void **state)
@@ -916,6 +957,8 @@ int main(void)
         H264(a_session_without_its_connection_must_report),
         H264(one_sender_serves_a_whole_group),
         H264(a_thousand_sessions_leave_nothing),
+        H264(the_first_of_a_group_needs_room_on_the_uplink),
+        H264(a_password_that_nobody_asks_for_is_passed_over),
         H264(key_frames_are_asked_for_at_a_bounded_rate),
         H264(a_viewer_that_falls_behind_goes_on_at_a_key_frame),
         H264(an_answer_never_splits_a_packet),

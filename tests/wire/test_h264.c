@@ -49,7 +49,7 @@ static void other_bytes_are_no_access_unit(void **state)
 
 /* Writes SPS bits as an encoder does. */
 typedef struct writer {
-    uint8_t data[64];
+    uint8_t data[128];
     size_t bits;
 } writer;
 
@@ -67,6 +67,8 @@ static void ue(writer *w, uint32_t value)
     put(w, length + 1, value + 1);
 }
 
+static bool scaling; /* with a scaling matrix, in profile 100 */
+
 static size_t make_sps(writer *w, uint8_t profile, uint32_t mbs_wide, uint32_t mbs_high, uint32_t crop_bottom,
                        uint32_t fps)
 {
@@ -80,7 +82,15 @@ static size_t make_sps(writer *w, uint8_t profile, uint32_t mbs_wide, uint32_t m
         ue(w, 1); /* 4:2:0 */
         ue(w, 0);
         ue(w, 0);
-        put(w, 2, 0); /* no bypass, no scaling matrix */
+        put(w, 1, 0); /* no bypass */
+        put(w, 1, scaling);
+        for (unsigned list = 0; scaling && list < 8;
+             list++) { /* 7.3.2.1.1.1: a whole one, one that ends early, and none */
+            put(w, 1, list % 3 < 2);
+            if (list % 3 == 0)
+                for (unsigned i = 0; i < (list < 6 ? 16 : 64); i++) ue(w, 1); /* each one more than the one before */
+            if (list % 3 == 1) ue(w, 16);                                     /* -8: the rest is as usual */
+        }
     }
     ue(w, 4);
     ue(w, 2); /* picture order type 2 */
@@ -128,7 +138,7 @@ static void an_sps_tells_size_and_rate(void **state)
     (void)state;
     writer w;
     bmb_sps sps;
-    uint8_t escaped[96];
+    uint8_t escaped[192];
     size_t size = escape(&w, make_sps(&w, 66, 80, 45, 0, 30), escaped);
     assert_int_equal(bmb_sps_parse(escaped, size, &sps), BMB_OK);
     assert_int_equal(sps.profile, 66);
@@ -142,6 +152,13 @@ static void an_sps_tells_size_and_rate(void **state)
     assert_int_equal(sps.width, 1920);
     assert_int_equal(sps.height, 1080);
     assert_int_equal(sps.mfps, 0);
+    scaling = true;
+    size = escape(&w, make_sps(&w, 100, 120, 68, 4, 25), escaped);
+    scaling = false;
+    assert_int_equal(bmb_sps_parse(escaped, size, &sps), BMB_OK);
+    assert_int_equal(sps.width, 1920);
+    assert_int_equal(sps.height, 1080);
+    assert_int_equal(sps.mfps, 25000);
     assert_int_equal(bmb_sps_parse(escaped, 6, &sps), BMB_BAD_DATA);
     size = make_sps(&w, 66, 2, 2, 400, 0); /* cropped to less than nothing */
     assert_int_equal(bmb_sps_parse(w.data, size, &sps), BMB_BAD_DATA);

@@ -312,6 +312,29 @@ static void reports_of_receivers_are_read(void **state)
     }
 }
 
+/* RFC 4585 6.2.1: a packet's number, and a bit for each of the 16 behind it. */
+static void missed_packets_are_read(void **state)
+{
+    (void)state;
+    /* Two entries; behind them another message, which is none of them. */
+    const uint8_t nack[] = { 0x81, 205, 0, 4, 0, 0, 0,    5,   1, 2, 3, 4, 0xFF, 0xFF,
+                             0x80, 1,   0, 9, 0, 0, 0x80, 201, 0, 1, 0, 0, 0,    5 };
+    uint16_t missed[8] = { 0 };
+    assert_int_equal(bmb_rtcp_missed(nack, sizeof nack, 0x01020304, missed, 8), 4);
+    const uint16_t expected[] = { 65535, 0, 15, 9 };
+    assert_memory_equal(missed, expected, sizeof expected);
+    assert_int_equal(bmb_rtcp_missed(nack, sizeof nack, 0x01020305, missed, 8), 0);
+    memset(missed, 0, sizeof missed);
+    assert_int_equal(bmb_rtcp_missed(nack, sizeof nack, 0x01020304, missed, 2), 2);
+    assert_int_equal(missed[2], 0);
+    for (size_t n = 0; n < 20; n++) { /* cut anywhere: what is not there whole is not read */
+        uint8_t *exact = malloc(n + 1);
+        memcpy(exact, nack, n);
+        assert_int_equal(bmb_rtcp_missed(exact, n, 0x01020304, missed, 8), 0);
+        free(exact);
+    }
+}
+
 static void a_description_names_everything(void **state)
 {
     (void)state;
@@ -361,6 +384,7 @@ int main(void)
         cmocka_unit_test(a_report_has_its_bytes),
         cmocka_unit_test(reports_of_receivers_are_read),
         cmocka_unit_test(a_description_names_everything),
+        cmocka_unit_test(missed_packets_are_read),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
