@@ -118,6 +118,11 @@ static void smaller_is_the_average_of_the_middle(void **state)
         assert_near(sample(&canvas.view, 1, i, i), chroma_at(4 * i, 4 * i + 1, 1), 1);
         assert_near(sample(&canvas.view, 2, i, i), chroma_at(4 * i + 1, 4 * i, 2), 1);
     }
+    assert_true(codec_scale(&canvas, &packed, 100, 120)); /* of the middle 200 columns, 60 from the left */
+    for (uint32_t i = 0; i < 50; i += 7) {
+        assert_near(sample(&canvas.view, 0, 2 * i, 11), luma_at(60 + 4 * i + 1), 1);
+        assert_near(sample(&canvas.view, 2, i, 11), chroma_at(60 + 4 * i + 1, 44, 2), 1);
+    }
     p = scene(CODEC_I420, 0);
     assert_true(codec_scale(&canvas, &p, 100, 74)); /* no whole ratio */
     assert_near(sample(&canvas.view, 0, 0, 0), luma_at(1), 2);

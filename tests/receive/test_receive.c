@@ -192,6 +192,26 @@ static void restart_intervals_come_back(void **state)
     bytes_in_free(&image);
 }
 
+/* RFC 2435 3.1: the main header, and behind it, for types of 64 and more, that of restart markers. */
+static void headers_of_jpeg_are_read(void **state)
+{
+    (void)state;
+    static const uint8_t with[] = { 0, 0, 1, 2, 65, 50, 8, 6, 0, 4, 0xFF, 0xFF, 0x77, 0x78 };
+    static const uint8_t without[] = { 0, 0, 0, 0, 1, 50, 8, 6, 0x77 };
+    jpeg_in_head h;
+    assert_true(jpeg_in_read(with, sizeof with, &h));
+    assert_int_equal(h.at, 0x0102);
+    assert_int_equal(h.width, 64);
+    assert_int_equal(h.height, 48);
+    assert_int_equal(h.restart, 4);
+    assert_ptr_equal(h.scan, with + 12);
+    assert_int_equal(h.scan_size, 2);
+    assert_true(jpeg_in_read(without, sizeof without, &h));
+    assert_int_equal(h.restart, 0);
+    assert_ptr_equal(h.scan, without + 8);
+    for (size_t n = 0; n < sizeof without; n++) assert_false(jpeg_in_read(without, n, &h)); /* nothing of its picture */
+}
+
 static void reports_say_when_a_picture_was_taken(void **state)
 {
     (void)state;
@@ -511,6 +531,7 @@ int main(void)
         cmocka_unit_test(units_are_put_together),
         cmocka_unit_test(another_source_is_counted_anew),
         cmocka_unit_test(restart_intervals_come_back),
+        cmocka_unit_test(headers_of_jpeg_are_read),
         cmocka_unit_test(reports_say_when_a_picture_was_taken),
         cmocka_unit_test(a_jpeg_comes_out_as_it_went_in),
         cmocka_unit_test(tables_of_a_factor_are_the_standards),
