@@ -320,7 +320,8 @@ static void tell_why(const step *s, char *why, size_t room)
         snprintf(why, room, "feed \"%s\": %s is refused: %s", s->fault.name, s->fault.key,
                  s->err == BMB_IN_USE
                      ? "a bit rate is held, which the quality follows; take kbps away (null), or change that"
-                     : bmb_err_text(s->err));
+                 : s->err == BMB_AGAIN ? "the camera takes a snapshot in another size just now; try again in a second"
+                                       : bmb_err_text(s->err));
     } else if (s->fault.part != NULL && strcmp(s->fault.part, "camera") == 0) {
         snprintf(why, room, "camera \"%s\" cannot: %s; all is as before", s->fault.name, bmb_err_text(s->err));
     } else {

@@ -362,7 +362,8 @@ void bmb_note(bmb_device *device, const bmb_event *event);
 bmb_err bmb_push_describe(const bmb_device *device, size_t push, char *out, size_t room, size_t *size);
 
 /* Sets a control of a feed's camera. *effective gets the value in force, which may differ from the one asked; where it
- * was refused, the one that stays; 0: not known. */
+ * was refused, the one that stays; 0: not known. BMB_IN_USE: the quality follows a bit rate that is held. BMB_AGAIN: the
+ * camera takes a still in another size for a moment. */
 bmb_err bmb_control_set(bmb_device *device, size_t feed, bmb_control control, int32_t value, int32_t *effective);
 bmb_err bmb_control_get(const bmb_device *device, size_t feed, bmb_control control, int32_t *value);
 

@@ -155,7 +155,7 @@ void bmb_controls_apply(bmb_context *x, bmb_camera *c)
 
 bmb_err bmb_controls_set(bmb_context *x, bmb_camera *c, bmb_control control, int32_t value, int32_t *effective)
 {
-    if (c->lent) return BMB_IN_USE; /* its controls are those of the still, for a moment */
+    if (c->lent) return BMB_AGAIN; /* its controls are those of the still, for a moment */
     bmb_err err = bmb_camera_set(x, c, control, value, effective);
 #if BMB_WITH_FOLLOWING
     if (err == BMB_OK && control == BMB_CONTROL_KBPS) c->follows_kbps = 0, c->set_kbps = 0;
