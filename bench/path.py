@@ -27,7 +27,8 @@ def tun(name):
 class Direction:
     def __init__(self, source, sink, dice):
         self.source, self.sink, self.dice, self.free, self.way, self.count = source, sink, dice, 0.0, [], 0
-        self.passed = self.lost = self.full = self.seen = 0
+        self.passed = self.lost = self.full = self.seen = self.swapped = 0
+        self.held = None  # a packet that the next one overtakes
 
     def take(self, now, how):
         while True:
@@ -52,11 +53,24 @@ class Direction:
                 self.lost += 1
                 continue
             due = begin + how["delay_ms"] / 1000 + self.dice.random() * how["jitter_ms"] / 1000
+            if how["swap_nth"] > 0 and self.seen % how["swap_nth"] == 0 and self.held is None:
+                self.held = (due, data)
+                continue
             for _ in range(2 if self.dice.random() < how["double"] else 1):
                 self.count += 1
                 heapq.heappush(self.way, (due, self.count, data))
+            if self.held is not None:
+                self.swapped += 1
+                self.let_go(due)
+
+    def let_go(self, due):
+        self.count += 1
+        heapq.heappush(self.way, (due, self.count, self.held[1]))
+        self.held = None
 
     def give(self, now):
+        if self.held is not None and now > self.held[0] + 0.1:  # nothing came to overtake it
+            self.let_go(now)
         while self.way and self.way[0][0] <= now:
             try:
                 os.write(self.sink, heapq.heappop(self.way)[2])
@@ -66,13 +80,13 @@ class Direction:
 
 
 def carry(orders, a, b, seed):
-    how = dict(mbit=0, queue_ms=100, delay_ms=0, jitter_ms=0, loss=0, loss_nth=0, double=0, every_s=0, out_s=0)
+    how = dict(mbit=0, queue_ms=100, delay_ms=0, jitter_ms=0, loss=0, loss_nth=0, swap_nth=0, double=0, every_s=0, out_s=0)
     both = [Direction(a, b, random.Random(seed)), Direction(b, a, random.Random(seed + 1))]
     begin = time.monotonic()
     while True:
         now = time.monotonic()
         away = how["every_s"] > 0 and (now - begin) % how["every_s"] > how["every_s"] - how["out_s"]
-        next_due = min((d.way[0][0] for d in both if d.way), default=now + 1)
+        next_due = min([d.way[0][0] for d in both if d.way] + [d.held[0] + 0.1 for d in both if d.held] + [now + 1])
         ready, _, _ = select.select([a, b, orders], [], [], max(0, min(next_due - now, 0.01 if away else 1)))
         now = time.monotonic()
         if orders in ready:
@@ -81,7 +95,7 @@ def carry(orders, a, b, seed):
             except EOFError:
                 return
             if order is None:
-                orders.send([(d.passed, d.lost, d.full) for d in both])
+                orders.send([(d.passed, d.lost, d.full, d.swapped) for d in both])
             else:
                 how.update(order)
                 begin = now
@@ -133,7 +147,7 @@ class Path:
         self.orders.send(how)
 
     def counts(self):
-        """[(passed, lost, refused by the queue)] of both directions."""
+        """[(passed, lost, refused by the queue, overtaken by the next one)] of both directions."""
         self.orders.send(None)
         return self.orders.recv()
 
