@@ -296,6 +296,7 @@ static bool watch(rtsp *t, receive_by by)
     uint64_t begin = line_now_us(), alive = begin + ALIVE_US;
     bool told = false;
     t->heard_us = begin;
+    (void)take_all(t); /* what came together with the answer to PLAY */
     while (receive_goes_on(t->r)) {
         uint32_t before = t->r->m.all.packets;
         bool has = line_has(&t->l) || session_wait(&t->media, t->rtp, t->rtcp, t->l.fd, 50);
