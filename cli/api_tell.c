@@ -187,7 +187,8 @@ static void add_choices(cJSON *o, const cli_api_item *i, const key_row *k)
         add_codecs(o, i);
     } else if (cli_key_choices(k) != NULL) {
         cJSON *list = cJSON_AddArrayToObject(o, "choices");
-        for (size_t n = 0; cli_key_choices(k)[n] != NULL; n++) cJSON_AddItemToArray(list, cJSON_CreateString(cli_key_choices(k)[n]));
+        for (size_t n = 0; cli_key_choices(k)[n] != NULL; n++)
+            cJSON_AddItemToArray(list, cJSON_CreateString(cli_key_choices(k)[n]));
     } else if (k->section == SECTION_FEED && k->type == KEY_SIZE) {
         add_sizes(o, i, k);
     }

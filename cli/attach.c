@@ -364,6 +364,11 @@ static void reserve(cli_device *d)
     if (bytes == 0) return;
     r->feeds = (uint16_t)(feeds < PLACES ? feeds : PLACES);
     r->pushes = (uint16_t)(pushes < PLACES ? pushes : PLACES);
+    r->groups = r->feeds; /* and one for each that has none */
+    for (size_t i = 0; i < d->file.feed_count; i++) {
+        const cli_feed *f = &d->file.feeds[i];
+        if (!f->multicast_auto && f->multicast.family == 0) r->groups++;
+    }
 }
 
 bool cli_prepare_rows(cli_device *d)

@@ -168,8 +168,8 @@ key_effect cli_key_effect(const key_row *k)
                                         "idle-ms", "unsent-ms", "host-viewers", "status-light", NULL };
     static const char *const network[] = { "uplink-kbps", "announce", NULL };
     static const char *const gap[] = { "size", "rate", "frame-max", "reel", "storage", NULL };
-    static const char *const own[] = { "camera", "codec", "paused", NULL };
-    static const char *const group[] = { "multicast", "multicast-ttl", "multicast-parity", NULL };
+    static const char *const own[] = { "camera",           "codec", "paused", "multicast", "multicast-ttl",
+                                       "multicast-parity", NULL };
     switch (k->section) {
     case SECTION_DEVICE:
         return is_one_of(k, SECTION_DEVICE, live) ? EFFECT_NOTHING : EFFECT_ALL;
@@ -179,8 +179,7 @@ key_effect cli_key_effect(const key_row *k)
     case SECTION_RTSP:
         return strcmp(k->key, "listen") == 0 ? EFFECT_OWN : EFFECT_ALL;
     case SECTION_FEED:
-        return is_one_of(k, SECTION_FEED, group) ? EFFECT_ALL
-               : is_one_of(k, SECTION_FEED, own) ? EFFECT_OWN
+        return is_one_of(k, SECTION_FEED, own)   ? EFFECT_OWN
                : is_one_of(k, SECTION_FEED, gap) ? EFFECT_GAP
                                                  : EFFECT_NOTHING;
     case SECTION_TCP:

@@ -187,6 +187,7 @@ typedef struct bmb_reserve {
     bool changes; /* bmb_feed_change() and the others may be called; without it nothing here counts */
     uint16_t feeds, outlets, pushes; /* places for more of them, beside those that it begins with */
     uint32_t bytes;                  /* frame memory for feeds that come or grow */
+    uint16_t groups; /* multicast groups for feeds that have none yet; then every group may have parity, too */
 } bmb_reserve;
 
 typedef struct bmb_config {
@@ -336,12 +337,13 @@ bmb_err bmb_feed_remove(bmb_device *device, size_t feed);
 /* Changes while it runs, where the configuration has a reserve: each is taken whole, or refused with *fault (may be
  * NULL) and nothing is changed. What a row points to must stay as long as the row is in force.
  *
- * Another row for a feed, of the same name and group. With the same codec whoever watches goes on, and gets pictures of
- * the new size or rate; with another one, all are ended, and can come again. BMB_UNSUPPORTED: the camera, or another
- * feed of it, cannot; BMB_NO_MEMORY: asked and have tell the frame memory. Controls are not touched, unless the feed
- * gets another stream of the camera: settings are applied to that. */
+ * Another row for a feed, of the same name. With the same codec whoever watches goes on, and gets pictures of the new
+ * size or rate; with another one, all are ended, and can come again; with another multicast group, those of the group
+ * are ended. BMB_UNSUPPORTED: the camera, or another feed of it, cannot; BMB_NO_MEMORY: asked and have tell the frame
+ * memory; both 0: no group, or none with parity, was reserved. Controls are not touched, unless the feed gets another
+ * stream of the camera: settings are applied to that. */
 bmb_err bmb_feed_change(bmb_device *device, size_t feed, const bmb_feed_config *to, bmb_fault *fault);
-/* One more, without a group. *index gets its place, which may have been that of one that was removed. */
+/* One more; a group has to be reserved. *index gets its place, which may have been that of one that was removed. */
 bmb_err bmb_feed_add(bmb_device *device, const bmb_feed_config *feed, size_t *index, bmb_fault *fault);
 /* Out of service and back; its memory stays its own. */
 bmb_err bmb_feed_pause(bmb_device *device, size_t feed, bool pause);
@@ -362,8 +364,8 @@ void bmb_note(bmb_device *device, const bmb_event *event);
 bmb_err bmb_push_describe(const bmb_device *device, size_t push, char *out, size_t room, size_t *size);
 
 /* Sets a control of a feed's camera. *effective gets the value in force, which may differ from the one asked; where it
- * was refused, the one that stays; 0: not known. BMB_IN_USE: the quality follows a bit rate that is held. BMB_AGAIN: the
- * camera takes a still in another size for a moment. */
+ * was refused, the one that stays; 0: not known. BMB_IN_USE: the quality follows a bit rate that is held. BMB_AGAIN:
+ * the camera takes a still in another size for a moment. */
 bmb_err bmb_control_set(bmb_device *device, size_t feed, bmb_control control, int32_t value, int32_t *effective);
 bmb_err bmb_control_get(const bmb_device *device, size_t feed, bmb_control control, int32_t *value);
 

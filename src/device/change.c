@@ -7,6 +7,7 @@
 #include "device/pieces.h"
 #include "media/controls.h"
 #include "media/still.h"
+#include "talk/session.h"
 
 #if BMB_WITH_CHANGES
 
@@ -121,8 +122,28 @@ static bmb_err unsupported(bmb_fault *fault, const char *key, const char *name)
 
 static bool same_group(const bmb_multicast *a, const bmb_multicast *b)
 {
-    return a->parity == b->parity && a->group.family == b->group.family && a->group.port == b->group.port &&
-           bmb_same_host(&a->group, &b->group);
+    return a->ttl == b->ttl && a->parity == b->parity && a->group.family == b->group.family &&
+           a->group.port == b->group.port && bmb_same_host(&a->group, &b->group);
+}
+
+static bool group_fits(const bmb_device *d, const bmb_feed *feed, const bmb_feed_config *to, bmb_fault *fault)
+{
+    if (BMB_WITH_MULTICAST && bmb_groups_fits(&d->groups, feed, &to->multicast)) return true;
+    (void)bmb_blame(fault, BMB_NO_MEMORY, "memory", "reserve", to->name, 0, 0);
+    return false;
+}
+
+/* Whoever gets the group connects anew, and nobody else: its goodbye still goes to where it was. */
+static void regroup(bmb_device *d, bmb_feed *feed, const bmb_feed_config *before, const bmb_feed_config *to)
+{
+    bmb_feed_config *row = feed_row(d, feed->number);
+    *row = *before;
+    if (BMB_WITH_RTSP) bmb_session_feed_gone(&d->talk, feed, true);
+    bmb_groups_feed_gone(&d->groups, feed);
+    *row = *to;
+    bmb_groups_assign(&d->groups, feed);
+    feed->sdp_version++;
+    bmb_lease_groups(d);
 }
 
 bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, bmb_fault *fault)
@@ -135,7 +156,8 @@ bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, 
     bmb_feed_config *row = feed_row(d, index);
     const bmb_feed_config before = *row;
     if (strcmp(before.name, to->name) != 0) return unsupported(fault, "name", before.name);
-    if (!same_group(&before.multicast, &to->multicast)) return unsupported(fault, "multicast", before.name);
+    const bool regroups = !same_group(&before.multicast, &to->multicast);
+    if (regroups && !group_fits(d, feed, to, fault)) return BMB_NO_MEMORY;
     x->now = bmb_clock(x);
     plan_as_it_is(d, &plan);
     *row = *to;
@@ -148,6 +170,7 @@ bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, 
         *row = before;
         return err;
     }
+    if (BMB_WITH_MULTICAST && regroups) regroup(d, feed, &before, to);
     bool same = same_memory(&before, to) && bmb_mode_same(&before.mode, &to->mode);
     if (same) {
         bmb_feed_hold_rate(x, feed);
@@ -167,6 +190,7 @@ bmb_err bmb_feed_change(bmb_device *d, size_t index, const bmb_feed_config *to, 
     /* One that failed before may fail on; but what it cannot do is not put up with. */
     if (feed->camera.state != BMB_CAMERA_WAITING || (!ran && err != BMB_UNSUPPORTED)) return BMB_OK;
     /* The driver takes it back only now: what was before goes on. */
+    if (BMB_WITH_MULTICAST && regroups) regroup(d, feed, to, &before);
     *row = before;
     plan_as_it_is(d, &plan);
     if (bmb_feed_check(x->config, index, &plan, NULL) == BMB_OK) {
@@ -226,10 +250,10 @@ bmb_err bmb_feed_add(bmb_device *d, const bmb_feed_config *config, size_t *index
     while (i < d->feeds.count && bmb_piece_of(d, i)->size > 0) i++;
     if (i == d->feeds.count)
         return bmb_blame(fault, BMB_LIMIT, "config", "feeds", config->name, (int64_t)i + 1, (int64_t)i);
-    if (config->multicast.group.family != 0) return unsupported(fault, "multicast", config->name);
-    x->now = bmb_clock(x);
     bmb_feed_config *row = feed_row(d, i);
     bmb_feed *feed = &d->feeds.feed[i];
+    if (config->multicast.group.family != 0 && !group_fits(d, feed, config, fault)) return BMB_NO_MEMORY;
+    x->now = bmb_clock(x);
     plan_as_it_is(d, &plan);
     *row = *config;
     bmb_err err = bmb_feed_check(x->config, i, &plan, fault);
@@ -244,9 +268,11 @@ bmb_err bmb_feed_add(bmb_device *d, const bmb_feed_config *config, size_t *index
     memset(feed, 0, sizeof *feed);
     feed->number = (uint16_t)i;
     settle(d, feed, &plan, at, size);
+    if (BMB_WITH_MULTICAST) bmb_groups_assign(&d->groups, feed);
     bmb_tell_of(x, row->name, NULL, BMB_EVENT_FEED_ADDED, 0, 0);
     bmb_feed_open(x, feed);
     bmb_talk_feed_changed(&d->talk, feed);
+    if (BMB_WITH_MULTICAST) bmb_lease_groups(d);
     *index = i;
     return BMB_OK;
 }
@@ -264,6 +290,7 @@ static void free_place(bmb_device *d, bmb_feed *feed)
     feed->camera.index = SIZE_MAX;
     feed->paused = 0;
     *feed_row(d, feed->number) = (bmb_feed_config){ .name = "" };
+    if (BMB_WITH_MULTICAST) bmb_groups_assign(&d->groups, feed); /* to nobody */
 }
 
 void bmb_feed_gone(bmb_device *d, bmb_feed *feed)

@@ -35,7 +35,7 @@ static bmb_err open_group(const bmb_group_set *set, bmb_group *g)
     if (err != BMB_OK) return err;
     bmb_rtp_start_stream(x, bmb_feed_video(g->feed), &g->viewer.state);
 #if BMB_WITH_PARITY
-    if (g->parity.data != NULL) /* so that its packets are no larger than others */
+    if (g->parity.of > 0) /* so that its packets are no larger than others */
         g->viewer.state.payload_max = (uint16_t)(x->config->rtp_packet - (BMB_PARITY_HEAD - BMB_RTP_HEADER));
 #endif
     return BMB_OK;
@@ -105,7 +105,7 @@ static void pump(const bmb_group_set *set, bmb_group *g)
     const bmb_addr rtcp = rtcp_of(g);
     bmb_rtp_way way = { .rtp = g->sock, .rtcp = g->sock, .to = address_of(g), .rtcp_to = &rtcp };
 #if BMB_WITH_PARITY
-    if (g->parity.data != NULL) way.parity = &g->parity;
+    if (g->parity.of > 0) way.parity = &g->parity;
 #endif
     (void)bmb_rtp_pump(set->x, &g->viewer, &way, &g->report_us);
 }
@@ -138,11 +138,30 @@ static void feed_gone(bmb_owner *owner, bmb_watcher *w)
     (void)w; /* it ends with the last one that holds it */
 }
 
+static size_t reserved(const bmb_config *config)
+{
+    return BMB_WITH_CHANGES && config->reserve.changes ? config->reserve.groups : 0;
+}
+
 size_t bmb_groups_of(const bmb_config *config)
 {
-    size_t count = 0;
+    size_t count = reserved(config);
     for (size_t i = 0; i < config->feed_count; i++) count += config->feeds[i].multicast.group.family != 0;
     return count;
+}
+
+/* The group in this place is this feed's; NULL: nobody's. */
+static void assign(bmb_group_set *set, bmb_group *g, bmb_feed *feed)
+{
+    if (g->feed != NULL) g->feed->group = 0;
+    g->feed = feed;
+    if (feed == NULL) return;
+    feed->group = (uint16_t)(g - set->groups + 1);
+#if BMB_WITH_PARITY
+    g->parity.of = feed->config->multicast.parity;
+    bmb_parity_clear(&g->parity);
+    if (g->parity.of > 0) set->x->port->random(set->x->port->ctx, &g->parity.seq, sizeof g->parity.seq);
+#endif
 }
 
 void bmb_groups_open(bmb_group_set *set, bmb_context *x, const bmb_feeds *feeds, bmb_tally *tally, bmb_group *groups)
@@ -152,22 +171,16 @@ void bmb_groups_open(bmb_group_set *set, bmb_context *x, const bmb_feeds *feeds,
                             .x = x,
                             .tally = tally,
                             .groups = groups };
-    for (size_t i = 0; i < feeds->count; i++) {
-        bmb_feed *feed = &feeds->feed[i];
-        if (feed->config->multicast.group.family == 0) continue;
-#if BMB_WITH_PARITY
-        bmb_parity *parity = &groups[set->count].parity;
-        if (parity->data != NULL) x->port->random(x->port->ctx, &parity->seq, sizeof parity->seq);
-#endif
-        groups[set->count++].feed = feed;
-        feed->group = (uint16_t)set->count;
-    }
+    for (size_t i = 0; i < feeds->count; i++)
+        if (feeds->feed[i].config->multicast.group.family != 0) assign(set, &groups[set->count++], &feeds->feed[i]);
+    set->count += reserved(x->config);
 }
 
 #if BMB_WITH_PARITY
 size_t bmb_groups_parity(const bmb_config *config)
 {
     size_t count = 0;
+    if (reserved(config) > 0) return bmb_groups_of(config);
     for (size_t i = 0; i < config->feed_count; i++)
         count += config->feeds[i].multicast.group.family != 0 && config->feeds[i].multicast.parity > 0;
     return count;
@@ -175,14 +188,18 @@ size_t bmb_groups_parity(const bmb_config *config)
 
 void bmb_groups_lend_parity(const bmb_config *config, bmb_group *groups, uint8_t *memory)
 {
+    const bool all = reserved(config) > 0;
+    size_t count = 0;
     for (size_t i = 0; i < config->feed_count; i++) {
         const bmb_multicast *m = &config->feeds[i].multicast;
         if (m->group.family == 0) continue;
-        bmb_group *g = groups++;
-        if (m->parity == 0) continue;
-        g->parity = (bmb_parity){ .data = memory, .room = config->rtp_packet, .of = m->parity };
+        bmb_group *g = &groups[count++];
+        if (m->parity == 0 && !all) continue;
+        g->parity = (bmb_parity){ .data = memory, .room = config->rtp_packet };
         memory += config->rtp_packet;
     }
+    for (; count < bmb_groups_of(config); count++, memory += config->rtp_packet)
+        groups[count].parity = (bmb_parity){ .data = memory, .room = config->rtp_packet };
 }
 #endif
 
@@ -222,6 +239,36 @@ void bmb_groups_not_always(bmb_group_set *set, const bmb_feed *feed)
     bmb_group *g = group_of(set, feed);
     if (g != NULL && g->lease_us == UINT64_MAX) end_lease(set, g);
 }
+
+#if BMB_WITH_CHANGES
+static bmb_group *free_group(const bmb_group_set *set)
+{
+    for (size_t i = 0; i < set->count; i++)
+        if (set->groups[i].feed == NULL) return &set->groups[i];
+    return NULL;
+}
+
+bool bmb_groups_fits(const bmb_group_set *set, const bmb_feed *feed, const bmb_multicast *to)
+{
+    const bmb_group *g = group_of(set, feed);
+    if (to->group.family == 0) return true;
+    if (g == NULL) g = free_group(set);
+    if (g == NULL) return false;
+#if BMB_WITH_PARITY
+    return to->parity == 0 || g->parity.data != NULL;
+#else
+    return true;
+#endif
+}
+
+void bmb_groups_assign(bmb_group_set *set, bmb_feed *feed)
+{
+    bmb_group *g = group_of(set, feed);
+    const bool wanted = feed->config->multicast.group.family != 0;
+    if (wanted && g == NULL) g = free_group(set);
+    if (g != NULL) assign(set, g, wanted ? feed : NULL);
+}
+#endif
 
 void bmb_groups_close(bmb_group_set *set)
 {

@@ -26,7 +26,7 @@ typedef struct bmb_group_set {
     bmb_owner owner;    /* of the groups' viewers */
     bmb_context *x;
     bmb_tally *tally;  /* of what they send: an RTSP outlet's, or NULL */
-    bmb_group *groups; /* of the feeds that have one, in their order */
+    bmb_group *groups; /* first of the feeds that have one, in their order; then those that may come */
     size_t count;
 } bmb_group_set;
 
@@ -48,6 +48,12 @@ uint64_t bmb_groups_tend(bmb_group_set *set);
 void bmb_groups_feed_gone(bmb_group_set *set, const bmb_feed *feed);
 /* A group that need not be sent always ends, unless somebody has asked for it. */
 void bmb_groups_not_always(bmb_group_set *set, const bmb_feed *feed);
+#if BMB_WITH_CHANGES
+/* Is there a place, and memory for its parity, for a feed that is to have this group? */
+bool bmb_groups_fits(const bmb_group_set *set, const bmb_feed *feed, const bmb_multicast *to);
+/* The feed's row has another group, or none: nobody holds the one before any more. It fits. */
+void bmb_groups_assign(bmb_group_set *set, bmb_feed *feed);
+#endif
 void bmb_groups_close(bmb_group_set *set);
 
 #endif

@@ -365,11 +365,13 @@ const bmb_owner bmb_session_owner = {
     .frame_there = frame_there, .put_out = put_out, .feed_gone = feed_gone, .describe = describe
 };
 
-void bmb_session_feed_gone(bmb_talk *t, const bmb_feed *feed)
+void bmb_session_feed_gone(bmb_talk *t, const bmb_feed *feed, bool group)
 {
-    for (uint16_t i = 0; i < t->session_most; i++)
-        if (t->sessions[i].state != BMB_SESSION_FREE && t->sessions[i].track->feed == feed)
-            end_with_feed(t, &t->sessions[i]);
+    for (uint16_t i = 0; i < t->session_most; i++) {
+        bmb_session *s = &t->sessions[i];
+        bool meant = !group || s->via == BMB_VIA_RTP_MULTICAST;
+        if (s->state != BMB_SESSION_FREE && s->track->feed == feed && meant) end_with_feed(t, s);
+    }
 }
 
 void bmb_session_outlet_gone(bmb_talk *t, const bmb_opening *by)

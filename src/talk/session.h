@@ -58,8 +58,8 @@ bool bmb_session_report(bmb_talk *t, bmb_session *s, bmb_writer *w);
 /* Something of it is due: more of a frame, or its end. */
 void bmb_session_due(bmb_talk *t, bmb_session *s);
 /* Those of the feed end, whether they play or not. */
-void bmb_session_outlet_gone(bmb_talk *t, const bmb_opening *by); /* those that were set up there */
-void bmb_session_feed_gone(bmb_talk *t, const bmb_feed *feed);
+void bmb_session_outlet_gone(bmb_talk *t, const bmb_opening *by);          /* those that were set up there */
+void bmb_session_feed_gone(bmb_talk *t, const bmb_feed *feed, bool group); /* group: those of its multicast group */
 void bmb_session_close_all(bmb_talk *t);
 void bmb_session_close_sockets(bmb_talk *t);
 

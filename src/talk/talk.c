@@ -259,5 +259,5 @@ void bmb_talk_feed_changed(bmb_talk *t, const bmb_feed *feed)
 void bmb_talk_feed_gone(bmb_talk *t, bmb_feed *feed)
 {
     if (BMB_WITH_SIZED_STILLS) bmb_still_cancel(t->x, feed, &t->stills);
-    if (BMB_WITH_RTSP) bmb_session_feed_gone(t, feed);
+    if (BMB_WITH_RTSP) bmb_session_feed_gone(t, feed, false);
 }

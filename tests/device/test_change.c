@@ -208,7 +208,7 @@ static void what_cannot_be_is_refused_before_anything_stops(void **state)
     assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_UNSUPPORTED);
     to = t.feeds[0];
     to.multicast.group = (bmb_addr){ .family = 4, .ip = { 239, 255, 1, 1 }, .port = 5004 };
-    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_UNSUPPORTED);
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_NO_MEMORY); /* no group was reserved */
     assert_int_equal(bmb_feed_change(t.device, 1, &to, &fault), BMB_NOT_FOUND);
     assert_int_equal(t.f->cameras[0].starts, starts);
     /* The driver itself refuses: what was before goes on. */
@@ -307,9 +307,60 @@ static void a_group_begins_and_ends_to_be_sent_always(void **state)
     t.f->datagram_count = 0; /* its goodbye was among them */
     picture(0, jpeg, jpeg_size);
     assert_int_equal(t.f->datagram_count, 0);
+    to.multicast.parity = 4; /* for which nothing was reserved */
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_NO_MEMORY);
+    assert_string_equal(fault.key, "reserve");
+}
+
+/* Which groups were sent to since the last look: of the first and of the second. */
+static void groups_sent(size_t *first, size_t *second)
+{
+    t.f->datagram_count = 0;
+    picture(0, jpeg, jpeg_size);
+    *first = *second = 0;
+    for (size_t i = 0; i < t.f->datagram_count; i++) {
+        *first += t.f->datagrams[i].to.ip[3] == 3;
+        *second += t.f->datagrams[i].to.ip[3] == 4;
+    }
+}
+
+static void a_group_comes_moves_and_goes(void **state)
+{
+    (void)state;
+    size_t first, second;
+    t.config.reserve.groups = 1;
+    fake_device_open(&t);
+    bmb_sock s = watch(0, "/yard.mjpeg");
+    bmb_feed_config to = t.feeds[0];
+    to.multicast = (bmb_multicast){ .group = { .family = 4, .ip = { 239, 1, 2, 3 }, .port = 5004 }, .always = true };
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_OK);
+    groups_sent(&first, &second);
+    assert_true(first > 0 && second == 0);
+    to.multicast.group.ip[3] = 4;
     to.multicast.parity = 4;
-    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_UNSUPPORTED);
-    assert_string_equal(fault.key, "multicast");
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_OK);
+    groups_sent(&first, &second);
+    assert_true(first == 0 && second > 0);
+    size_t parity = 0;
+    for (size_t i = 0; i < t.f->datagram_count; i++) parity += t.f->datagrams[i].to.port == 5006;
+    assert_true(parity > 0);
+    /* The one place is taken: another feed has none. */
+    bmb_feed_config other = t.feeds[0];
+    size_t index;
+    fake_camera_add(t.f, "loco", BMB_CODEC_JPEG);
+    other.name = other.camera = "loco";
+    other.multicast = (bmb_multicast){ .group = { .family = 4, .ip = { 239, 1, 2, 5 }, .port = 5004 }, .always = true };
+    assert_int_equal(bmb_feed_add(t.device, &other, &index, &fault), BMB_NO_MEMORY);
+    to.multicast = (bmb_multicast){ .always = false };
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_OK);
+    groups_sent(&first, &second);
+    assert_true(first == 0 && second == 0);
+    assert_int_equal(bmb_feed_add(t.device, &other, &index, &fault), BMB_OK);
+    assert_int_equal(bmb_feed_remove(t.device, index), BMB_OK);
+    to.multicast = other.multicast; /* its place is free again */
+    assert_int_equal(bmb_feed_change(t.device, 0, &to, &fault), BMB_OK);
+    assert_true(got(s, jpeg, jpeg_size)); /* who watches by another way noticed nothing */
+    assert_int_equal(fake_event_count(t.f, BMB_EVENT_VIEWER_LEFT), 0);
 }
 
 static void feeds_come_and_go(void **state)
@@ -535,6 +586,7 @@ int main(void)
         TEST(what_the_camera_cannot_do_is_refused_while_it_waits),
         TEST(limits_change_under_who_watches),
         TEST(a_group_begins_and_ends_to_be_sent_always),
+        TEST(a_group_comes_moves_and_goes),
         TEST(feeds_come_and_go),
         TEST(a_feed_pauses_and_starts_again),
         TEST(outlets_come_and_go),

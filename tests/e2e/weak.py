@@ -61,19 +61,23 @@ def member(port):
     s.bind(("239.255.1.2", port))
     s.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, socket.inet_aton("239.255.1.2") + socket.inet_aton(sys.argv[1]))
     return s
-media, parity, until = {}, [], time.monotonic() + 6
+media, parity, until, first = {}, [], time.monotonic() + 6, None
 both = member(5004), member(5006)
 while time.monotonic() < until:
     for s in select.select(both, [], [], 0.1)[0]:
         d = s.recv(2000)
         if s is both[0]:
-            media[struct.unpack(">H", d[2:4])[0]] = d
+            last = struct.unpack(">H", d[2:4])[0]
+            first = last if first is None else first
+            media[last] = d
         else:
             parity.append(d)
-last, again, hopeless, marked = max(media), 0, 0, 0
+again, hopeless, marked = 0, 0, 0
 for d in parity:
     base, length, size, mask = struct.unpack(">H4xHHH", d[14:26])
     group = [(base + i) & 0xFFFF for i in range(16) if mask & 0x8000 >> i]
+    if (base - first) & 0xFFFF >= 0x8000 or (last - group[-1]) & 0xFFFF >= 0x8000:
+        continue  # it began before we listened, or ends behind it
     missing = [q for q in group if q not in media]
     if len(missing) != 1:
         hopeless += len(missing)
