@@ -47,7 +47,7 @@ typedef struct key_row {
 const char *cli_key_unit(const key_row *k);
 const char *cli_key_preset(const key_row *k);
 const char *cli_key_help(const key_row *k);
-/* The words that it takes, behind the last NULL; NULL: it takes no words. */
+/* The words that it takes, with NULL behind the last; NULL: it takes none. */
 const char *const *cli_key_choices(const key_row *k);
 /* The row of that number; NULL behind the last. */
 const key_row *cli_key_at(size_t index);

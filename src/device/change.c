@@ -122,6 +122,7 @@ static bmb_err unsupported(bmb_fault *fault, const char *key, const char *name)
 
 static bool same_group(const bmb_multicast *a, const bmb_multicast *b)
 {
+    if (a->group.family == 0 && b->group.family == 0) return true; /* the rest tells nothing */
     return a->ttl == b->ttl && a->parity == b->parity && a->group.family == b->group.family &&
            a->group.port == b->group.port && bmb_same_host(&a->group, &b->group);
 }

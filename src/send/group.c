@@ -159,8 +159,9 @@ static void assign(bmb_group_set *set, bmb_group *g, bmb_feed *feed)
     feed->group = (uint16_t)(g - set->groups + 1);
 #if BMB_WITH_PARITY
     g->parity.of = feed->config->multicast.parity;
+    if (g->parity.of == 0) return;
     bmb_parity_clear(&g->parity);
-    if (g->parity.of > 0) set->x->port->random(set->x->port->ctx, &g->parity.seq, sizeof g->parity.seq);
+    set->x->port->random(set->x->port->ctx, &g->parity.seq, sizeof g->parity.seq);
 #endif
 }
 
