@@ -147,6 +147,41 @@ static void addresses_are_read(void **state)
     }
 }
 
+static void destinations_are_read_and_judged(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *text;
+        bmb_destination_fault fault;
+    } rows[] = {
+        { "udp://127.0.0.1:5004", BMB_DESTINATION_FINE },
+        { "tcp://192.0.2.7:5004/", BMB_DESTINATION_FINE },
+        { "udp://[::1]:5004", BMB_DESTINATION_FINE },
+        { "http://192.0.2.7:5004", BMB_DESTINATION_SCHEME },
+        { "192.0.2.7:5004", BMB_DESTINATION_SCHEME },
+        { "udp://192.0.2.7", BMB_DESTINATION_NO_PORT },
+        { "udp://192.0.2.7:0", BMB_DESTINATION_NO_PORT },
+        { "udp://192.0.2.7:65536", BMB_DESTINATION_NO_PORT },
+        { "udp://192.0.2.7:50x", BMB_DESTINATION_NO_PORT },
+        { "udp://:5004", BMB_DESTINATION_NOT_AN_ADDRESS },
+        { "udp://10.5:5004", BMB_DESTINATION_NOT_AN_ADDRESS },
+        { "udp://192.0.2.300:5004", BMB_DESTINATION_NOT_AN_ADDRESS },
+        { "udp://192.0.2.7:5004/yard", BMB_DESTINATION_NOT_AN_ADDRESS },
+        { "udp://[::1:5004", BMB_DESTINATION_NOT_AN_ADDRESS },
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        bool tcp;
+        bmb_addr to;
+        bmb_destination_fault fault = bmb_linux_destination(rows[i].text, &tcp, &to);
+        if (fault != rows[i].fault) fail_msg("%s: %d, not %d", rows[i].text, fault, rows[i].fault);
+        if (fault != BMB_DESTINATION_FINE) continue;
+        assert_int_equal(tcp, rows[i].text[0] == 't');
+        assert_int_equal(to.port, 5004);
+    }
+    const bmb_addr own = { .family = 4, .ip = { 127, 0, 0, 1 }, .port = 5004 };
+    assert_int_equal(bmb_linux_judge(&own), BMB_DESTINATION_OWN);
+}
+
 static void a_wildcard_becomes_the_addresses_of_interfaces(void **state)
 {
     (void)state;
@@ -323,6 +358,7 @@ int main(void)
         CASE(packets_arrive_whichever_way_they_leave),
         CASE(every_interface_is_of_both_families),
         CASE(addresses_are_read),
+        CASE(destinations_are_read_and_judged),
         CASE(a_wildcard_becomes_the_addresses_of_interfaces),
         cmocka_unit_test(an_address_is_of_an_interface),
         CASE(a_wake_ends_a_wait),

@@ -132,7 +132,13 @@ static void talk(const char *address, const turn *turns_of, size_t count)
     r.say = say;
     assert_int_equal(pthread_create(&thread, NULL, serve, NULL), 0);
     assert_true(receive_begin(&r));
-    for (unsigned i = 0; i < 6000 && !r.ended; i++) (void)poll(NULL, 0, 5);
+    for (unsigned i = 0; i < 6000; i++) {
+        pthread_mutex_lock(&r.lock);
+        bool over = r.ended;
+        pthread_mutex_unlock(&r.lock);
+        if (over) break;
+        (void)poll(NULL, 0, 5);
+    }
     stop = true;
     receive_end(&r);
     shutdown(listener, SHUT_RDWR); /* nobody else comes */
