@@ -128,8 +128,7 @@ typedef struct cli_layer {
     size_t count;
 } cli_layer;
 
-/* Sets a value; NULL takes the change back, so that the file's counts again. false: there is no memory, or there are
- * too many. */
+/* Adds a change, or takes the place of the one before it. false: there is no memory, or there are too many. */
 bool cli_layer_set(cli_layer *l, const cli_change *c);
 void cli_layer_drop(cli_layer *l, size_t index);
 /* What was changed about this section, if anything: its index, or SIZE_MAX. key NULL: whatever of it. */
@@ -152,10 +151,10 @@ bool cli_config_read(const char *path, cli_config *out);
 bool cli_config_parse(FILE *file, const char *path, cli_config *out);
 /* The nearest of `count` names, for "did you mean"; NULL when none is near. */
 const char *cli_nearest(const char *text, const char *const *names, size_t count);
-/* Prints every key with its unit, range and meaning, in Markdown. */
 /* The formats of [tcp] and of [push], "auto" first, then NULL; and what a choice means that is not "auto". */
 const char *const *cli_format_names(bool push);
 bmb_stream_format cli_format_chosen(bool push, int chosen);
+/* Prints every key with its unit, range and meaning, in Markdown. */
 void cli_config_reference(FILE *out);
 
 #define CLI_NAMES_MOST 8

@@ -214,6 +214,61 @@ static void units_of_bytes(void **state)
     taken(cli_key_named(SECTION_FEED, "rate"), "7.5", "7.5");
 }
 
+/* What the reference calls the preset is what a configuration has that says nothing. */
+static void what_nobody_says_is_the_preset(void **state)
+{
+    (void)state;
+    const key_row *k;
+    unsigned count = 0;
+    for (size_t i = 0; (k = cli_key_at(i)) != NULL; i++) {
+        const char *preset = cli_key_preset(k);
+        const key_row *other = k->section >= SECTION_TCP ? cli_key_named((section)k->section, "keep-all")
+                                                         : cli_key_named(SECTION_DEVICE, "name");
+        bool number = preset[0] != '\0' && preset[strspn(preset, "0123456789.")] == '\0';
+        const char *const *words = cli_key_choices(k);
+        for (size_t w = 0; words != NULL && words[w] != NULL; w++) number = number || strcmp(words[w], preset) == 0;
+        if (k->type == KEY_CONTROL || !number) continue;
+        assert_true(says(other, k->section >= SECTION_TCP ? "no" : "railway"));
+        const char *is = again(k);
+        if (is[0] == '\0') continue; /* nothing, which is what 0 means there */
+        count++;
+        if (strcmp(is, preset) != 0)
+            fail_msg("[%s] %s: %s, told: %s", cli_section_names[k->section], k->key, is, preset);
+    }
+    assert_true(count > 25);
+}
+
+/* The keys for which `of` holds, as "section.key section.key …". */
+static const char *those(bool (*of)(const key_row *))
+{
+    static char out[4000];
+    const key_row *k;
+    size_t at = 0;
+    out[0] = '\0';
+    for (size_t i = 0; (k = cli_key_at(i)) != NULL; i++)
+        if (of(k))
+            at += (size_t)snprintf(out + at, sizeof out - at, "%s%s.%s", at > 0 ? " " : "",
+                                   cli_section_names[k->section], k->key);
+    return out;
+}
+
+static void who_may_set_what(void **state)
+{
+    (void)state;
+    assert_string_equal(those(cli_key_is_local),
+                        "device.board device.wiring device.state device.secrets device.pages device.users "
+                        "device.light-file device.figures tls.certificate tls.key camera.source camera.device "
+                        "camera.clip camera.program camera.shell camera.input push.sdp");
+    assert_string_equal(those(cli_key_is_dangerous), "device.memory device.request-buffer device.anybody device.names "
+                                                     "network.ssid http.listen http.secure http.plain");
+    assert_string_equal(those(cli_key_is_adjusted),
+                        "feed.size feed.rate feed.quality feed.kbps feed.quality-least feed.quality-most feed.key-ms "
+                        "feed.flip-h feed.flip-v feed.brightness feed.contrast feed.saturation feed.sharpness "
+                        "feed.rotate feed.exposure-us feed.gain feed.white-k feed.flicker feed.night feed.night-below "
+                        "feed.day-above feed.night-after feed.night-light feed.illumination feed.focus feed.zoom "
+                        "feed.pan feed.tilt feed.hue feed.gamma feed.backlight feed.profile");
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -222,6 +277,8 @@ int main(void)
         cmocka_unit_test(words_are_those_of_the_table),
         cmocka_unit_test(texts_and_addresses_come_back),
         cmocka_unit_test(units_of_bytes),
+        cmocka_unit_test(what_nobody_says_is_the_preset),
+        cmocka_unit_test(who_may_set_what),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
