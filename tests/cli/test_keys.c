@@ -230,12 +230,31 @@ static void what_nobody_says_is_the_preset(void **state)
         if (k->type == KEY_CONTROL || !number) continue;
         assert_true(says(other, k->section >= SECTION_TCP ? "no" : "railway"));
         const char *is = again(k);
-        if (is[0] == '\0') continue; /* nothing, which is what 0 means there */
+        /* Nothing: that is what 0 means there, or the core's own preset. */
+        if (is[0] == '\0' && (strcmp(preset, "0") == 0 || cli_section_is_list((section)k->section))) continue;
         count++;
         if (strcmp(is, preset) != 0)
             fail_msg("[%s] %s: %s, told: %s", cli_section_names[k->section], k->key, is, preset);
     }
     assert_true(count > 25);
+}
+
+static void what_was_meant_is_found(void **state)
+{
+    (void)state;
+    static const char *const names[] = { "viewers", "view", "rate", "quality",
+                                         "a-name-of-more-than-forty-letters-is-far-away" };
+    static const struct {
+        const char *text, *near;
+    } rows[] = { { "viewer", "viewers" }, { "vewers", "viewers" }, { "veiw", "view" }, { "rat", "rate" },
+                 { "raet", "rate" },      { "qualty", "quality" }, { "zzzz", NULL },   { "abcdef", NULL },
+                 { "rates", "rate" },     { "srate", "rate" } };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        const char *near = cli_nearest(rows[i].text, names, 5);
+        if (rows[i].near == NULL ? near != NULL : near == NULL || strcmp(near, rows[i].near) != 0)
+            fail_msg("%s: %s", rows[i].text, near != NULL ? near : "nothing");
+    }
+    assert_null(cli_nearest("a-name-of-more-than-forty-letters-is-far-awa", names, 5)); /* it is bounded */
 }
 
 /* The keys for which `of` holds, as "section.key section.key …". */
@@ -279,6 +298,7 @@ int main(void)
         cmocka_unit_test(units_of_bytes),
         cmocka_unit_test(what_nobody_says_is_the_preset),
         cmocka_unit_test(who_may_set_what),
+        cmocka_unit_test(what_was_meant_is_found),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
