@@ -13,7 +13,8 @@
 #define RESERVE 8388608 /* bytes: a feed of 1920x1080, and more */
 #define BODY 65536u     /* bytes that a request may bring, such as a whole file of settings … */
 #define BODY_OF_BOARD 4096u
-#define PLACES 4u /* for feeds and pushes that come */
+#define PLACES 4u   /* for feeds and pushes that come */
+#define MAY_COME 1u /* as a port, without an address: memory for a group is kept (bmb_multicast.group) */
 
 static volatile sig_atomic_t interrupted;
 static bmb_port *waiting_port;
@@ -324,7 +325,8 @@ static bool prepare_feed(cli_device *d, size_t index)
     uint32_t preset = bmb_feed_of(out->name, m->codec, m->width, m->height, m->mfps).frame_max;
     out->frame_max = f->frame_max > 0 ? (uint32_t)f->frame_max : preset;
     out->reel_bytes = f->reel > 0 ? (uint32_t)f->reel : out->frame_max * 8;
-    const bmb_addr group = f->multicast_auto ? bmb_multicast_choose(d->file.device_name, f->name) : f->multicast;
+    bmb_addr group = f->multicast_auto ? bmb_multicast_choose(d->file.device_name, f->name) : f->multicast;
+    if (group.family == 0 && d->config.reserve.bytes > 0) group.port = MAY_COME;
     out->multicast = (bmb_multicast){ .group = group,
                                       .ttl = (uint8_t)f->multicast_ttl,
                                       .parity = (uint8_t)f->multicast_parity,
@@ -364,11 +366,6 @@ static void reserve(cli_device *d)
     if (bytes == 0) return;
     r->feeds = (uint16_t)(feeds < PLACES ? feeds : PLACES);
     r->pushes = (uint16_t)(pushes < PLACES ? pushes : PLACES);
-    r->groups = r->feeds; /* and one for each that has none */
-    for (size_t i = 0; i < d->file.feed_count; i++) {
-        const cli_feed *f = &d->file.feeds[i];
-        if (!f->multicast_auto && f->multicast.family == 0) r->groups++;
-    }
 }
 
 bool cli_prepare_rows(cli_device *d)

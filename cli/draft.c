@@ -80,7 +80,9 @@ bool cli_draft_is_live(const cli_device *d, const cli_draft *to)
     }
     for (size_t i = 0; i < b->feed_count; i++) {
         const void *other = cli_section_item(a, SECTION_FEED, b->feeds[i].name);
-        if (other != NULL && !same_section(SECTION_FEED, other, &b->feeds[i], takes_opening)) return false;
+        if (other == NULL ? b->feeds[i].multicast_auto || b->feeds[i].multicast.family != 0
+                          : !same_section(SECTION_FEED, other, &b->feeds[i], takes_opening))
+            return false;
     }
     for (size_t i = 0; i < b->tcp_count; i++)
         if (is_encrypted(&b->tcp[i], false) && cli_section_item(a, SECTION_TCP, b->tcp[i].name) == NULL) return false;

@@ -41,7 +41,9 @@ typedef struct bmb_setting {
 } bmb_setting;
 
 typedef struct bmb_multicast {
-    bmb_addr group; /* family 0: no multicast for this feed. The port is that of RTP (even); RTCP takes the next */
+    bmb_addr group; /* The port is that of RTP (even); RTCP takes the next. family 0: no multicast for this feed; with
+                       any port, where the configuration has a reserve, memory for a group is kept, and for the parity
+                       of all, so that bmb_feed_change() can give it one */
     uint8_t ttl;    /* 0: 1, which does not leave the local network */
     bool open;      /* send it although the feed may not be watched by everybody: whoever is in the network can */
     uint8_t
@@ -187,7 +189,6 @@ typedef struct bmb_reserve {
     bool changes; /* bmb_feed_change() and the others may be called; without it nothing here counts */
     uint16_t feeds, outlets, pushes; /* places for more of them, beside those that it begins with */
     uint32_t bytes;                  /* frame memory for feeds that come or grow */
-    uint16_t groups; /* multicast groups for feeds that have none yet; then every group may have parity, too */
 } bmb_reserve;
 
 typedef struct bmb_config {
@@ -340,10 +341,11 @@ bmb_err bmb_feed_remove(bmb_device *device, size_t feed);
  * Another row for a feed, of the same name. With the same codec whoever watches goes on, and gets pictures of the new
  * size or rate; with another one, all are ended, and can come again; with another multicast group, those of the group
  * are ended. BMB_UNSUPPORTED: the camera, or another feed of it, cannot; BMB_NO_MEMORY: asked and have tell the frame
- * memory; both 0: no group, or none with parity, was reserved. Controls are not touched, unless the feed gets another
- * stream of the camera: settings are applied to that. */
+ * memory; both 0: no memory is kept for a group, or for its parity. Controls are not touched, unless the feed gets
+ * another stream of the camera: settings are applied to that. */
 bmb_err bmb_feed_change(bmb_device *device, size_t feed, const bmb_feed_config *to, bmb_fault *fault);
-/* One more; a group has to be reserved. *index gets its place, which may have been that of one that was removed. */
+/* One more; a group takes the memory of one that is gone. *index gets its place, which may have been that of one that
+ * was removed. */
 bmb_err bmb_feed_add(bmb_device *device, const bmb_feed_config *feed, size_t *index, bmb_fault *fault);
 /* Out of service and back; its memory stays its own. */
 bmb_err bmb_feed_pause(bmb_device *device, size_t feed, bool pause);

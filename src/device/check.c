@@ -265,7 +265,6 @@ static const char *missing(const bmb_config *config)
     const bmb_reserve *more = &config->reserve;
     if (!BMB_WITH_COMING && bmb_reserves(config) && (more->feeds > 0 || more->outlets > 0 || more->pushes > 0))
         return "BMB_WITH_COMING";
-    if (!BMB_WITH_MULTICAST && bmb_reserves(config) && more->groups > 0) return "BMB_WITH_MULTICAST";
     if (!BMB_WITH_REPEATS && BMB_WITH_RTSP && config->repeats) return "BMB_WITH_REPEATS";
     if (!BMB_WITH_FOLLOWING && config->uplink_kbps > 0) return "BMB_WITH_FOLLOWING";
     if (!BMB_WITH_ACCESS && (config->access != NULL || config->name_count > 0 || config->origin_count > 0))
@@ -291,7 +290,6 @@ static bmb_err check_values(const bmb_config *config, bmb_fault *fault)
     if (err == BMB_OK)
         err = check_bound("config", "pushes", NULL, (int64_t)config->push_count + more->pushes, 0, BMB_PUSHES_MOST,
                           fault);
-    if (err == BMB_OK) err = check_bound("reserve", "groups", NULL, more->groups, 0, BMB_FEEDS_MOST, fault);
     if (err == BMB_OK && config->push_count == 0) /* it would send nothing to anybody */
         err = check_bound("config", "outlets", NULL, (int64_t)config->outlet_count, 1, BMB_OUTLETS_MOST, fault);
     return err;

@@ -138,9 +138,16 @@ static void feed_gone(bmb_owner *owner, bmb_watcher *w)
     (void)w; /* it ends with the last one that holds it */
 }
 
+/* Groups that feeds may get while it runs. */
 static size_t reserved(const bmb_config *config)
 {
-    return BMB_WITH_CHANGES && config->reserve.changes ? config->reserve.groups : 0;
+    size_t count = 0;
+    if (!BMB_WITH_CHANGES || !config->reserve.changes) return 0;
+    for (size_t i = 0; i < config->feed_count; i++) {
+        const bmb_addr *group = &config->feeds[i].multicast.group;
+        count += group->family == 0 && group->port != 0;
+    }
+    return count;
 }
 
 size_t bmb_groups_of(const bmb_config *config)

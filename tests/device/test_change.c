@@ -328,7 +328,7 @@ static void a_group_comes_moves_and_goes(void **state)
 {
     (void)state;
     size_t first, second;
-    t.config.reserve.groups = 1;
+    t.feeds[0].multicast.group.port = 1; /* none yet */
     fake_device_open(&t);
     bmb_sock s = watch(0, "/yard.mjpeg");
     bmb_feed_config to = t.feeds[0];
