@@ -160,7 +160,7 @@ static void a_larger_still_is_taken_between_the_frames(void **state)
     assert_int_equal(t.f->cameras[0].mode.width, 1600);
     bmb_sock other;
     (void)fetch(&other, "/yard-1600x1200.jpg"); /* one at a time */
-    int32_t effective; /* its controls can be set again in a moment */
+    int32_t effective;                          /* its controls can be set again in a moment */
     assert_int_equal(bmb_control_set(t.device, 0, BMB_CONTROL_QUALITY, 60, &effective), BMB_AGAIN);
     for (int i = 0; i < 3; i++) picture(large, large_size);
     const char *answer = fake_take(t.f, s, &size);
