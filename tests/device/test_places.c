@@ -149,19 +149,23 @@ static void a_flood_does_not_displace_who_just_came(void **state)
     assert_true(got_picture(s));
 }
 
+/* A still that its host asks for and does not read. */
+static void still_unread(void)
+{
+    bmb_sock s = fake_connect(t.f, 0);
+    t.f->socks[s].peer.ip[3] = 66;
+    t.f->socks[s].room = 200;
+    fake_settle(t.f, t.device);
+    fake_say_text(t.f, s, STILL);
+    fake_settle(t.f, t.device);
+}
+
 static void stills_that_are_not_read_keep_nobody_out(void **state)
 {
     (void)state;
     fake_device_open(&t);
     picture();
-    for (int i = 0; i < 12; i++) {
-        bmb_sock s = fake_connect(t.f, 0);
-        t.f->socks[s].peer.ip[3] = 66;
-        t.f->socks[s].room = 200;
-        fake_settle(t.f, t.device);
-        fake_say_text(t.f, s, STILL);
-        fake_settle(t.f, t.device);
-    }
+    for (int i = 0; i < 12; i++) still_unread();
     assert_true(got_picture(connect_from(20, 0, STILL)));
 }
 
@@ -194,14 +198,7 @@ static void what_is_no_viewer_does_not_count_for_its_host(void **state)
     fake_device_open(&t);
     fake_run(t.f, t.device, 20000);
     picture();
-    for (int i = 0; i < 2; i++) {
-        bmb_sock s = fake_connect(t.f, 0);
-        t.f->socks[s].peer.ip[3] = 66;
-        t.f->socks[s].room = 200;
-        fake_settle(t.f, t.device);
-        fake_say_text(t.f, s, STILL);
-        fake_settle(t.f, t.device);
-    }
+    for (int i = 0; i < 2; i++) still_unread();
     for (int i = 0; i < 6; i++) assert_true(got_picture(connect_from(66, 0, STREAM)));
     assert_non_null(strstr(fake_take(t.f, connect_from(66, 0, STREAM), NULL), "HTTP/1.1 503"));
 }
